@@ -1,0 +1,169 @@
+//! What can be said of a recording without knowing what is spoken in it.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Audio, decibels, power};
+use crate::stats::quantile_sorted;
+
+/// Frames over which short-time level is taken, in seconds.
+const FRAME_S: f64 = 0.020;
+/// A sample this close to full scale counts as at the stop; half a 10-bit step.
+const STOP: f32 = 0.9995;
+/// Samples at the stop in a row that make a clipped stretch; a single one may be a lone peak.
+const STOP_RUN: usize = 3;
+/// A frame this far below the active level is silence at the ends.
+const SILENCE_BELOW_DB: f64 = 30.0;
+
+/// Measures of one recording. Levels are decibels relative to full scale; left out where there is only silence.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct AudioMeasures {
+    /// Length in seconds.
+    pub duration_s: f64,
+    /// Highest absolute sample.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peak_dbfs: Option<f64>,
+    /// Root mean square over everything.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub level_dbfs: Option<f64>,
+    /// Share of samples in clipped stretches: three or more in a row at full scale.
+    pub clipped_share: f64,
+    /// Mean of all samples.
+    pub dc_offset: f64,
+    /// Level of the quietest tenth of frames; left out when they are digitally silent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub noise_floor_dbfs: Option<f64>,
+    /// Active level over the noise floor; left out when either is missing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snr_db: Option<f64>,
+    /// Silence at both ends.
+    pub silence: SilenceEnds,
+}
+
+/// Seconds before the first and after the last frame that is not silent.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+pub struct SilenceEnds {
+    /// Before the first sound.
+    pub leading_s: f64,
+    /// After the last sound.
+    pub trailing_s: f64,
+}
+
+/// Measures a recording. Linear in its length.
+///
+/// The signal-to-noise ratio takes the quietest tenth of 20 ms frames as noise and, as speech, the frames nearer to the
+/// 95th percentile than to that, less the noise. It needs pauses: in speech without any it reads too low.
+#[must_use]
+pub fn measure(audio: &Audio) -> AudioMeasures {
+    let samples = &audio.samples;
+    let frames = frame_powers(audio);
+    let mut sorted = frames.clone();
+    sorted.sort_by(f64::total_cmp);
+    let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > 0.0);
+    let active = active_power(&sorted);
+    let snr_db =
+        floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));
+    let peak = samples.iter().fold(0.0_f32, |peak, s| peak.max(s.abs()));
+    let level = power(samples);
+    AudioMeasures {
+        duration_s: audio.duration_s(),
+        peak_dbfs: (peak > 0.0).then(|| 20.0 * f64::from(peak).log10()),
+        level_dbfs: (level > 0.0).then(|| decibels(level)),
+        clipped_share: clipped(samples) as f64 / samples.len().max(1) as f64,
+        dc_offset: samples.iter().map(|s| f64::from(*s)).sum::<f64>() / samples.len().max(1) as f64,
+        noise_floor_dbfs: floor.map(decibels),
+        snr_db,
+        silence: silence_ends(audio, &frames, active),
+    }
+}
+
+/// Level of the frames that hold speech, in decibels relative to full scale. None for silence.
+#[must_use]
+pub fn active_level_db(audio: &Audio) -> Option<f64> {
+    let mut frames = frame_powers(audio);
+    frames.sort_by(f64::total_cmp);
+    active_power(&frames).map(decibels)
+}
+
+fn frame_powers(audio: &Audio) -> Vec<f64> {
+    audio.samples.chunks(audio.samples_in(FRAME_S)).map(power).collect()
+}
+
+/// Mean power of the frames nearer, in decibels, to the 95th percentile than to the quietest tenth, and within 20 dB.
+fn active_power(sorted: &[f64]) -> Option<f64> {
+    let loud = quantile_sorted(sorted, 0.95).filter(|p| *p > 0.0)?;
+    let halfway = (loud * quantile_sorted(sorted, 0.10)?).sqrt();
+    let active = &sorted[sorted.partition_point(|p| *p < halfway.max(loud / 100.0))..];
+    Some(active.iter().sum::<f64>() / active.len() as f64)
+}
+
+fn clipped(samples: &[f32]) -> usize {
+    samples
+        .chunk_by(|a, b| at_stop(*a) == at_stop(*b))
+        .filter(|run| at_stop(run[0]) && run.len() >= STOP_RUN)
+        .map(<[f32]>::len)
+        .sum()
+}
+
+fn at_stop(sample: f32) -> bool {
+    sample.abs() >= STOP
+}
+
+fn silence_ends(audio: &Audio, frames: &[f64], active: Option<f64>) -> SilenceEnds {
+    let Some(active) = active else {
+        return SilenceEnds { leading_s: audio.duration_s(), trailing_s: audio.duration_s() };
+    };
+    let threshold = active / 10_f64.powf(SILENCE_BELOW_DB / 10.0);
+    let frame_s = audio.samples_in(FRAME_S) as f64 / f64::from(audio.rate_hz);
+    let before = frames.iter().take_while(|p| **p < threshold).count();
+    let after = frames.iter().rev().take_while(|p| **p < threshold).count();
+    SilenceEnds { leading_s: before as f64 * frame_s, trailing_s: after as f64 * frame_s }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::audio::{NoiseColour, add_noise, noise};
+
+    /// A tone of 220 Hz for a second between half seconds of silence, four times.
+    fn bursts(amplitude: f32) -> Audio {
+        let samples = (0..8 * 8000)
+            .map(|i| {
+                let on = (i / 4000) % 4 == 1 || (i / 4000) % 4 == 2;
+                let phase = i as f32 * 220.0 / 16000.0 * std::f32::consts::TAU;
+                if on { amplitude * phase.sin() } else { 0.0 }
+            })
+            .collect();
+        Audio { rate_hz: 16000, samples }
+    }
+
+    #[test]
+    fn levels_of_a_known_signal() {
+        let measures = measure(&bursts(0.5));
+        assert!((measures.peak_dbfs.unwrap() + 6.02).abs() < 0.01);
+        assert_eq!(measures.clipped_share, 0.0);
+        assert!((measures.silence.leading_s - 0.25).abs() < 0.03 && measures.snr_db.is_none(), "{measures:?}");
+        assert!((active_level_db(&bursts(0.5)).unwrap() + 9.03).abs() < 0.2);
+    }
+
+    #[test]
+    fn added_noise_is_measured_back() {
+        for snr_db in [5.0, 15.0, 30.0] {
+            let mut audio = bursts(0.3);
+            let samples = noise(NoiseColour::White, audio.samples.len(), audio.rate_hz, 9);
+            add_noise(&mut audio, &samples, snr_db);
+            let measured = measure(&audio).snr_db.unwrap();
+            assert!((measured - snr_db).abs() < 1.5, "{measured} for {snr_db}");
+        }
+    }
+
+    #[test]
+    fn clipping_and_silence() {
+        let mut loud = bursts(2.0);
+        loud.samples.iter_mut().for_each(|s| *s = s.clamp(-1.0, 1.0));
+        assert!(measure(&loud).clipped_share > 0.2);
+        let silent = measure(&Audio { rate_hz: 8000, samples: vec![0.0; 800] });
+        assert_eq!((silent.peak_dbfs, silent.level_dbfs, silent.snr_db), (None, None, None));
+        let nothing = measure(&Audio { rate_hz: 8000, samples: vec![] });
+        assert_eq!((nothing.duration_s, nothing.peak_dbfs), (0.0, None));
+    }
+}

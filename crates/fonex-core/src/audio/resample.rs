@@ -1,0 +1,87 @@
+//! Changing the sample rate.
+
+use audioadapter_buffers::direct::InterleavedSlice;
+use rubato::{Fft, FixedSync, Resampler, WindowFunction};
+use thiserror::Error;
+
+use super::Audio;
+
+/// Why a rate could not be changed.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum ResampleError {
+    /// A rate outside what speech audio has.
+    #[error("a sample rate of {0} Hz lies outside 1,000 to 768,000 Hz")]
+    Rate(u32),
+    /// The filter could not be built or run.
+    #[error("changing {from_hz} Hz to {to_hz} Hz failed: {reason}")]
+    Filter {
+        /// Rate of the input.
+        from_hz: u32,
+        /// Rate asked for.
+        to_hz: u32,
+        /// What the resampler says.
+        reason: String,
+    },
+}
+
+/// Changes the sample rate with a synchronous FFT low-pass (Blackman-Harris squared window), without shifting the
+/// sound in time. The window covers a fifth of a second, which keeps 0.1 dB up to 99 % of the lower Nyquist frequency.
+///
+/// # Errors
+/// When a rate lies outside 1,000 to 768,000 Hz.
+pub fn resample(audio: &Audio, to_hz: u32) -> Result<Audio, ResampleError> {
+    let from_hz = audio.rate_hz;
+    for rate in [from_hz, to_hz] {
+        if !(1_000..=768_000).contains(&rate) {
+            return Err(ResampleError::Rate(rate));
+        }
+    }
+    if from_hz == to_hz || audio.samples.is_empty() {
+        return Ok(Audio { rate_hz: to_hz, samples: audio.samples.clone() });
+    }
+    let failed = |reason: String| ResampleError::Filter { from_hz, to_hz, reason };
+    let window = WindowFunction::BlackmanHarris2;
+    let (from, to) = (from_hz as usize, to_hz as usize);
+    let mut filter = Fft::<f32>::new_custom(from, to, from / 5, 1, 1, window, FixedSync::Input)
+        .map_err(|e| failed(e.to_string()))?;
+    let length = audio.samples.len();
+    let input = InterleavedSlice::new(&audio.samples, 1, length).map_err(|e| failed(e.to_string()))?;
+    let output = filter.process_all(&input, length, None).map_err(|e| failed(e.to_string()))?;
+    Ok(Audio { rate_hz: to_hz, samples: output.take_data() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::audio::measure;
+
+    fn tone(rate_hz: u32, frequency: f64) -> Audio {
+        let samples = (0..rate_hz)
+            .map(|i| (0.5 * (f64::from(i) * frequency / f64::from(rate_hz) * std::f64::consts::TAU).sin()) as f32)
+            .collect();
+        Audio { rate_hz, samples }
+    }
+
+    fn middle_level(audio: &Audio) -> f64 {
+        let fifth = audio.samples.len() / 5;
+        let middle = Audio { rate_hz: audio.rate_hz, samples: audio.samples[fifth..4 * fifth].to_vec() };
+        measure(&middle).level_dbfs.unwrap_or(-200.0)
+    }
+
+    #[test]
+    fn a_tone_keeps_its_level_and_an_alias_is_gone() {
+        for (from, to) in [(22050, 16000), (44100, 16000), (48000, 16000), (8000, 16000)] {
+            let kept = resample(&tone(from, 1000.0), to).unwrap();
+            assert_eq!(kept.samples.len() as u32, to, "{from} to {to}");
+            assert!((middle_level(&kept) - middle_level(&tone(from, 1000.0))).abs() < 0.1, "{from} to {to}");
+        }
+        let alias = resample(&tone(44100, 9000.0), 16000).unwrap();
+        assert!(middle_level(&alias) < -90.0, "{}", middle_level(&alias));
+    }
+
+    #[test]
+    fn impossible_rates_are_named() {
+        let audio = Audio { rate_hz: 0, samples: vec![0.0; 4] };
+        assert_eq!(resample(&audio, 16000), Err(ResampleError::Rate(0)));
+    }
+}

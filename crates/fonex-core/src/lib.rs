@@ -1,0 +1,17 @@
+//! The measures of Fonex as pure computation.
+//!
+//! Plain values in, plain values out: no files, no sockets, no clock, no terminal. Every method says in its
+//! documentation where it comes from and what it costs.
+
+pub mod accuracy;
+pub mod align;
+pub mod audio;
+pub mod clip;
+pub mod latency;
+pub mod outcome;
+pub mod stats;
+pub mod text;
+pub mod timing;
+
+pub use clip::{Alternative, Clip, Heard, HeardWord, TimedWord};
+pub use outcome::Outcome;

@@ -1,0 +1,161 @@
+//! Reference texts that admit more than one right answer: `{going to|gonna}`, `{um|}`.
+
+use thiserror::Error;
+
+/// The most readings all choices of one label may offer together.
+const MOST_READINGS: usize = 4096;
+
+/// A label split into fixed text and choices, in reading order.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Label {
+    parts: Vec<LabelPart>,
+}
+
+/// One stretch of a label.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LabelPart {
+    /// Text that must be there.
+    Fixed(String),
+    /// Readings of which any one is right; an empty reading means the words may be missing.
+    Choice(Vec<String>),
+}
+
+/// What is wrong with the brackets of a label. `column` counts characters from 1.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum LabelError {
+    /// `{` without its `}`.
+    #[error(
+        "the bracket opened at column {column} is never closed; write {{one|other}}, or \\{{ for a plain bracket"
+    )]
+    NeverClosed {
+        /// Where the bracket opens.
+        column: usize,
+    },
+    /// `{` inside another choice.
+    #[error("a bracket opens at column {column} inside another one; choices cannot be nested")]
+    Nested {
+        /// Where the inner bracket opens.
+        column: usize,
+    },
+    /// `}` without its `{`.
+    #[error("the bracket at column {column} closes nothing; write \\}} for a plain bracket")]
+    NeverOpened {
+        /// Where the stray bracket stands.
+        column: usize,
+    },
+    /// More readings than any label needs; the limit keeps alignment bounded.
+    #[error("the label offers more than {MOST_READINGS} readings; split it into several clips")]
+    TooMany,
+    /// `{word}` offers nothing to choose from.
+    #[error(
+        "the bracket opened at column {column} holds no \"|\"; write {{one|other}}, or {{word|}} if it may be missing"
+    )]
+    NoChoice {
+        /// Where the bracket opens.
+        column: usize,
+    },
+}
+
+impl Label {
+    /// Reads a label. Brackets and bars are literal after a backslash; a bar outside brackets is plain text.
+    ///
+    /// # Errors
+    /// When brackets do not pair up, are nested, or offer no choice.
+    pub fn parse(text: &str) -> Result<Self, LabelError> {
+        let mut parts = Vec::new();
+        let mut fixed = String::new();
+        let mut choice: Option<(usize, Vec<String>)> = None;
+        let mut offered = 0;
+        let mut chars = text.chars().enumerate().peekable();
+        while let Some((at, c)) = chars.next() {
+            let column = at + 1;
+            let mut literal = None;
+            match (c, &mut choice) {
+                ('\\', _) if matches!(chars.peek(), Some((_, '{' | '}' | '|' | '\\'))) => {
+                    literal = chars.next().map(|(_, escaped)| escaped);
+                }
+                ('{', Some(_)) => return Err(LabelError::Nested { column }),
+                ('{', None) => {
+                    if !fixed.is_empty() {
+                        parts.push(LabelPart::Fixed(std::mem::take(&mut fixed)));
+                    }
+                    choice = Some((column, vec![String::new()]));
+                }
+                ('}', None) => return Err(LabelError::NeverOpened { column }),
+                ('}', Some(_)) => {
+                    let (opened, readings) = choice.take().expect("a choice is open in this arm");
+                    if readings.len() < 2 {
+                        return Err(LabelError::NoChoice { column: opened });
+                    }
+                    offered += readings.len();
+                    if offered > MOST_READINGS {
+                        return Err(LabelError::TooMany);
+                    }
+                    parts.push(LabelPart::Choice(readings));
+                }
+                ('|', Some((_, readings))) => readings.push(String::new()),
+                _ => literal = Some(c),
+            }
+            if let Some(c) = literal {
+                match &mut choice {
+                    Some((_, readings)) => readings.last_mut().expect("a choice has a reading").push(c),
+                    None => fixed.push(c),
+                }
+            }
+        }
+        if let Some((column, _)) = choice {
+            return Err(LabelError::NeverClosed { column });
+        }
+        if !fixed.is_empty() {
+            parts.push(LabelPart::Fixed(fixed));
+        }
+        Ok(Self { parts })
+    }
+
+    /// The stretches in reading order.
+    #[must_use]
+    pub fn parts(&self) -> &[LabelPart] {
+        &self.parts
+    }
+
+    /// The text with the first reading of every choice: what a synthesiser is asked to speak.
+    #[must_use]
+    pub fn first_reading(&self) -> String {
+        self.parts
+            .iter()
+            .map(|part| match part {
+                LabelPart::Fixed(text) => text.as_str(),
+                LabelPart::Choice(readings) => readings[0].as_str(),
+            })
+            .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn choices_and_escapes_are_read() {
+        let label = Label::parse(r"I am {going to|gonna} hold {um|} \{here\} a|b").unwrap();
+        assert_eq!(
+            label.parts(),
+            [
+                LabelPart::Fixed("I am ".into()),
+                LabelPart::Choice(vec!["going to".into(), "gonna".into()]),
+                LabelPart::Fixed(" hold ".into()),
+                LabelPart::Choice(vec!["um".into(), String::new()]),
+                LabelPart::Fixed(" {here} a|b".into()),
+            ]
+        );
+        assert_eq!(label.first_reading(), "I am going to hold um {here} a|b");
+    }
+
+    #[test]
+    fn broken_brackets_name_their_column() {
+        assert_eq!(Label::parse("a {b|c"), Err(LabelError::NeverClosed { column: 3 }));
+        assert_eq!(Label::parse("a {b|{c|d}}"), Err(LabelError::Nested { column: 6 }));
+        assert_eq!(Label::parse("é }"), Err(LabelError::NeverOpened { column: 3 }));
+        assert_eq!(Label::parse("{b}"), Err(LabelError::NoChoice { column: 1 }));
+    }
+}

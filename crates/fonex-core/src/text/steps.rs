@@ -1,0 +1,173 @@
+//! The single steps a text profile is made of. Each takes a text and gives a text, and knows nothing of the others.
+
+use std::borrow::Cow;
+
+use icu_casemap::CaseMapper;
+use icu_normalizer::ComposingNormalizerBorrowed;
+use icu_properties::CodePointMapData;
+use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
+use serde::{Deserialize, Serialize};
+
+/// One named step of a text profile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TextStep {
+    /// Removes markup tags `<b>`, `<v Name>`, `<00:01.000>`, `{\an8}` and resolves `&amp;` and its like.
+    Markup,
+    /// Removes the marker tokens that models leave in their output, such as `<|end|>`.
+    Markers,
+    /// Unicode normalisation form KC (UAX 15), without invisible format characters.
+    Unicode,
+    /// Full Unicode case folding (Unicode 3.13, C + F mappings).
+    Case,
+    /// Drops punctuation; keeps apostrophes inside words, decimal points and commas inside numbers, and signs that
+    /// are spoken (`%`, `&`, `@`, `#`, currency, mathematical signs). A hyphen parts words.
+    Punctuation,
+}
+
+impl TextStep {
+    /// Every step, in the order the neutral profile runs them.
+    pub const ALL: [Self; 5] = [Self::Markers, Self::Markup, Self::Unicode, Self::Case, Self::Punctuation];
+
+    /// Applies the step. Cost is linear in the text.
+    #[must_use]
+    pub fn apply(self, text: &str) -> Cow<'_, str> {
+        match self {
+            Self::Markup => strip_markup(text),
+            Self::Markers => strip_markers(text),
+            Self::Unicode => unicode_form(text),
+            Self::Case => fold_case(text),
+            Self::Punctuation => strip_punctuation(text),
+        }
+    }
+}
+
+fn strip_markers(text: &str) -> Cow<'_, str> {
+    remove_spans(text, "<|", |rest| find_near(&rest[2..], "|>").map(|end| end + 4))
+}
+
+/// A tag opens with a letter, a slash or a digit after its bracket, so "a < b" is left alone.
+fn strip_markup(text: &str) -> Cow<'_, str> {
+    let without_tags = remove_spans(text, "<", |rest| {
+        let opens = rest[1..].starts_with(|c: char| c.is_ascii_alphanumeric() || c == '/');
+        let end = find_near(rest, ">")?;
+        (opens && !rest[1..end].contains('<')).then_some(end + 1)
+    });
+    let override_end = |rest: &str| find_near(rest, "}").map(|end| end + 1);
+    let without_overrides = match without_tags {
+        Cow::Borrowed(text) => remove_spans(text, "{\\", override_end),
+        Cow::Owned(text) => Cow::Owned(remove_spans(&text, "{\\", override_end).into_owned()),
+    };
+    if without_overrides.contains('&') { Cow::Owned(resolve_entities(&without_overrides)) } else { without_overrides }
+}
+
+/// The character references WebVTT defines, and the quotes that other caption writers add.
+fn resolve_entities(text: &str) -> String {
+    const ENTITIES: [(&str, &str); 7] = [
+        ("&lt;", "<"),
+        ("&gt;", ">"),
+        ("&nbsp;", " "),
+        ("&lrm;", ""),
+        ("&rlm;", ""),
+        ("&quot;", "\""),
+        ("&amp;", "&"),
+    ];
+    ENTITIES.iter().fold(text.to_owned(), |text, (name, sign)| text.replace(name, sign))
+}
+
+/// Replaces each span that starts with `opening` by a space; `length` gives the span's bytes, or none to leave it.
+fn remove_spans<'t>(text: &'t str, opening: &str, length: impl Fn(&str) -> Option<usize>) -> Cow<'t, str> {
+    if !text.contains(opening) {
+        return Cow::Borrowed(text);
+    }
+    let mut kept = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(opening) {
+        kept.push_str(&rest[..at]);
+        rest = &rest[at..];
+        match length(rest) {
+            Some(bytes) => {
+                kept.push(' ');
+                rest = &rest[bytes..];
+            }
+            None => {
+                kept.push_str(opening);
+                rest = &rest[opening.len()..];
+            }
+        }
+    }
+    kept.push_str(rest);
+    Cow::Owned(kept)
+}
+
+/// Finds `closing` within the longest tag anyone writes, so that many unclosed openings stay cheap.
+fn find_near(text: &str, closing: &str) -> Option<usize> {
+    const LONGEST_TAG: usize = 512;
+    let mut end = text.len().min(LONGEST_TAG);
+    while !text.is_char_boundary(end) {
+        end -= 1;
+    }
+    text[..end].find(closing)
+}
+
+fn unicode_form(text: &str) -> Cow<'_, str> {
+    if text.is_ascii() {
+        return Cow::Borrowed(text);
+    }
+    let form = ComposingNormalizerBorrowed::new_nfkc().normalize(text);
+    if form.chars().any(is_invisible) {
+        Cow::Owned(form.chars().filter(|c| !is_invisible(*c)).collect())
+    } else {
+        form
+    }
+}
+
+/// Format characters that change no word: soft hyphen, zero-width joiners and spaces, direction marks, byte-order mark.
+fn is_invisible(c: char) -> bool {
+    matches!(c, '\u{AD}' | '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{2069}' | '\u{FEFF}')
+}
+
+fn fold_case(text: &str) -> Cow<'_, str> {
+    if !text.is_ascii() {
+        return CaseMapper::new().fold_string(text);
+    }
+    if text.bytes().any(|b| b.is_ascii_uppercase()) {
+        Cow::Owned(text.to_ascii_lowercase())
+    } else {
+        Cow::Borrowed(text)
+    }
+}
+
+fn strip_punctuation(text: &str) -> Cow<'_, str> {
+    if text.chars().all(|c| c == ' ' || is_word_sign(c)) {
+        return Cow::Borrowed(text);
+    }
+    let mut kept = String::with_capacity(text.len());
+    let mut before = ' ';
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        let after = chars.peek().copied().unwrap_or(' ');
+        let inside_word = before.is_alphanumeric() && after.is_alphanumeric();
+        let inside_number = before.is_numeric() && after.is_numeric();
+        match c {
+            _ if is_word_sign(c) => kept.push(c),
+            '\'' | '\u{2019}' | '\u{02BC}' if inside_word => kept.push('\''),
+            '.' | ',' | ':' if inside_number => kept.push(c),
+            _ => kept.push(' '),
+        }
+        before = c;
+    }
+    Cow::Owned(kept)
+}
+
+/// Letters, marks, digits, and the signs that stand for spoken words.
+fn is_word_sign(c: char) -> bool {
+    if c.is_ascii() {
+        return c.is_ascii_alphanumeric() || matches!(c, '%' | '&' | '@' | '#' | '$' | '+' | '=' | '<' | '>');
+    }
+    let category = CodePointMapData::<GeneralCategory>::new().get(c);
+    c.is_alphanumeric()
+        || GeneralCategoryGroup::Mark.contains(category)
+        || matches!(category, GeneralCategory::CurrencySymbol | GeneralCategory::MathSymbol)
+        || matches!(c, '§' | '°' | '‰')
+}

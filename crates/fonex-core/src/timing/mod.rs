@@ -1,0 +1,7 @@
+//! Word times against labels: where the engine says a word is, and where it is.
+
+mod offsets;
+mod summary;
+
+pub use offsets::{ClipOffsets, WordOffset, word_offsets};
+pub use summary::{OffsetSummary, Timing, TimingBuilder};
