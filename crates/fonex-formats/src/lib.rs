@@ -1,1 +1,19 @@
+//! Reading and writing what Fonex works on: corpora, results, captions, audio containers.
+//!
+//! Readers are strict: what they do not understand is a [`Problem`] with file, line and field, never dropped.
 
+pub mod audio;
+pub mod captions;
+pub mod checksum;
+mod corpus;
+mod folder;
+mod heard;
+mod lines;
+mod problem;
+mod strict;
+mod table;
+
+pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
+pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
+pub use problem::{Place, Problem, Problems, nearest};
+pub use strict::{parse_strict, serde_problem};

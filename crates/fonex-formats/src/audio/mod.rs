@@ -1,0 +1,7 @@
+//! Audio containers in and out.
+
+mod read;
+mod write;
+
+pub use read::{AudioError, Decoded, decode, read_audio};
+pub use write::{EncodeError, encode_flac, encode_wav};

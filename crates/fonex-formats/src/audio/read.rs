@@ -1,0 +1,192 @@
+//! Decoding: what the bytes are decides, never the file's ending.
+
+use std::fs::File;
+use std::io::{Cursor, ErrorKind};
+use std::path::Path;
+
+use fonex_core::audio::Audio;
+use symphonia::core::codecs::audio::AudioDecoderOptions;
+use symphonia::core::errors::Error as SymphoniaError;
+use symphonia::core::formats::probe::Hint;
+use symphonia::core::formats::{FormatOptions, FormatReader, TrackType};
+use symphonia::core::io::{MediaSource, MediaSourceStream};
+use symphonia::core::meta::MetadataOptions;
+use thiserror::Error;
+
+/// The most seconds of one channel that are decoded: a header may claim anything.
+const LONGEST_S: u64 = 12 * 3600;
+
+/// A decoded recording.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decoded {
+    /// The sound, channels mixed to one.
+    pub audio: Audio,
+    /// Channels in the file.
+    pub channels: usize,
+    /// Container and codec as the bytes say, such as `wave/pcm_s16le`.
+    pub kind: String,
+    /// What is not as the file itself states, such as fewer samples than its header claims.
+    pub defect: Option<String>,
+}
+
+/// Why audio could not be decoded.
+#[derive(Debug, Error)]
+pub enum AudioError {
+    /// The file cannot be opened or read.
+    #[error("cannot be read: {0}")]
+    Io(#[from] std::io::Error),
+    /// There is nothing in it.
+    #[error("the file is empty")]
+    Empty,
+    /// The bytes are of no known kind.
+    #[error("not an audio format that is read here (WAV, FLAC, MP3, Ogg Vorbis, M4A, AIFF, CAF, Matroska)")]
+    UnknownKind,
+    /// The container holds no audio.
+    #[error("the file holds no audio track")]
+    NoAudio,
+    /// A rate that cannot be.
+    #[error("the file states a sample rate of {0} Hz")]
+    Rate(u32),
+    /// Too long to take into memory.
+    #[error("the recording is longer than {} hours", LONGEST_S / 3600)]
+    TooLong,
+    /// The data is broken from the start.
+    #[error("the audio data is broken: {0}")]
+    Broken(String),
+}
+
+/// Reads an audio file.
+///
+/// # Errors
+/// See [`AudioError`]. A file broken in the middle is no error: it gives what could be decoded and a `defect`.
+pub fn read_audio(path: &Path) -> Result<Decoded, AudioError> {
+    let file = File::open(path)?;
+    let metadata = file.metadata()?;
+    if metadata.is_dir() {
+        return Err(std::io::Error::from(ErrorKind::IsADirectory).into());
+    }
+    if metadata.is_file() && metadata.len() == 0 {
+        return Err(AudioError::Empty);
+    }
+    decode_source(Box::new(file))
+}
+
+/// Decodes audio in memory.
+///
+/// # Errors
+/// See [`AudioError`].
+pub fn decode(bytes: Vec<u8>) -> Result<Decoded, AudioError> {
+    if bytes.is_empty() {
+        return Err(AudioError::Empty);
+    }
+    decode_source(Box::new(Cursor::new(bytes)))
+}
+
+fn decode_source(source: Box<dyn MediaSource>) -> Result<Decoded, AudioError> {
+    let stream = MediaSourceStream::new(source, Default::default());
+    let probe = symphonia::default::get_probe();
+    let mut format = probe
+        .probe(&Hint::new(), stream, FormatOptions::default(), MetadataOptions::default())
+        .map_err(|error| match error {
+            SymphoniaError::IoError(error) if error.kind() != ErrorKind::UnexpectedEof => AudioError::Io(error),
+            SymphoniaError::DecodeError(what) => AudioError::Broken(what.to_owned()),
+            _ => AudioError::UnknownKind,
+        })?;
+    let track = format.default_track(TrackType::Audio).ok_or(AudioError::NoAudio)?;
+    let (track_id, stated_frames) = (track.id, track.num_frames);
+    let parameters = track.codec_params.as_ref().and_then(|p| p.audio()).ok_or(AudioError::NoAudio)?;
+    let mut decoder = symphonia::default::get_codecs()
+        .make_audio_decoder(parameters, &AudioDecoderOptions::default())
+        .map_err(|error| AudioError::Broken(error.to_string()))?;
+    let kind = format!("{}/{}", format.format_info().short_name, decoder.codec_info().short_name);
+
+    let mut mixing = Mixing::default();
+    let mut interleaved: Vec<f32> = Vec::new();
+    let mut defect = None;
+    loop {
+        let packet = match next_packet(format.as_mut()) {
+            Ok(Some(packet)) => packet,
+            Ok(None) => break,
+            Err(what) => {
+                defect = Some(what);
+                break;
+            }
+        };
+        if packet.track_id != track_id {
+            continue;
+        }
+        match decoder.decode(&packet) {
+            Ok(buffer) => {
+                let spec = buffer.spec();
+                mixing.check(spec.rate(), spec.channels().count())?;
+                buffer.copy_to_vec_interleaved(&mut interleaved);
+                mixing.add(&interleaved)?;
+            }
+            Err(error) => defect = Some(format!("a packet cannot be decoded: {error}")),
+        }
+    }
+    mixing.finish(kind, stated_frames, defect)
+}
+
+fn next_packet(format: &mut dyn FormatReader) -> Result<Option<symphonia::core::packet::Packet>, String> {
+    match format.next_packet() {
+        Ok(packet) => Ok(packet),
+        Err(SymphoniaError::IoError(error)) if error.kind() == ErrorKind::UnexpectedEof => {
+            Err("the data ends before the header says it does".to_owned())
+        }
+        Err(error) => Err(format!("the data is broken: {error}")),
+    }
+}
+
+/// Mixes channels to one as packets come.
+#[derive(Default)]
+struct Mixing {
+    rate_hz: u32,
+    channels: usize,
+    samples: Vec<f32>,
+    unreal: u64,
+}
+
+impl Mixing {
+    fn check(&mut self, rate_hz: u32, channels: usize) -> Result<(), AudioError> {
+        if rate_hz == 0 {
+            return Err(AudioError::Rate(rate_hz));
+        }
+        if self.samples.is_empty() {
+            (self.rate_hz, self.channels) = (rate_hz, channels.max(1));
+        } else if (rate_hz, channels) != (self.rate_hz, self.channels) {
+            return Err(AudioError::Broken("rate or channels change in the middle".to_owned()));
+        }
+        Ok(())
+    }
+
+    fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
+        let scale = (self.channels as f32).recip();
+        for frame in interleaved.chunks_exact(self.channels) {
+            let mixed = frame.iter().sum::<f32>() * scale;
+            self.unreal += u64::from(!mixed.is_finite());
+            self.samples.push(if mixed.is_finite() { mixed } else { 0.0 });
+        }
+        if self.samples.len() as u64 > LONGEST_S * u64::from(self.rate_hz) {
+            return Err(AudioError::TooLong);
+        }
+        Ok(())
+    }
+
+    fn finish(self, kind: String, stated: Option<u64>, defect: Option<String>) -> Result<Decoded, AudioError> {
+        if self.samples.is_empty() {
+            return Err(AudioError::Broken(defect.unwrap_or_else(|| "it holds no samples".to_owned())));
+        }
+        let decoded = self.samples.len() as u64;
+        let short = stated
+            .filter(|stated| decoded < *stated)
+            .map(|stated| format!("it holds {decoded} of the {stated} samples its header states"));
+        let unreal = (self.unreal > 0).then(|| format!("{} samples are not numbers; taken as silence", self.unreal));
+        Ok(Decoded {
+            audio: Audio { rate_hz: self.rate_hz, samples: self.samples },
+            channels: self.channels,
+            kind,
+            defect: short.or(unreal).or(defect.filter(|_| stated.is_none_or(|stated| decoded < stated))),
+        })
+    }
+}

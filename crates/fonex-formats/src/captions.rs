@@ -1,0 +1,89 @@
+//! Captions: SubRip and WebVTT (W3C), one cue at a time. Markup inside cues is left for the text profile.
+
+use std::path::Path;
+
+use crate::{Place, Problem};
+
+/// One caption with its times in seconds from the start of the recording.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Cue {
+    /// When it appears.
+    pub start: f64,
+    /// When it goes.
+    pub end: f64,
+    /// Its text, lines joined by spaces, markup included.
+    pub text: String,
+}
+
+/// Reads either form: a WebVTT file says so in its first line.
+///
+/// # Errors
+/// When a time line is broken or a cue ends before it starts.
+pub fn parse(text: &str, path: &Path) -> Result<Vec<Cue>, Problem> {
+    let mut cues = Vec::new();
+    let mut lines = (1..).zip(text.trim_start_matches('\u{feff}').lines().map(str::trim_end));
+    while let Some((number, line)) = lines.next() {
+        // Headers, notes, style blocks, cue numbers and cue names stand before a time line, or without one.
+        if !line.contains("-->") {
+            continue;
+        }
+        let place = Place::line(path, number);
+        let (start, end) = time_line(line).ok_or_else(|| {
+            Problem::new(format!("the caption time \"{line}\" cannot be read"), place.clone())
+                .expected("00:01:02.500 --> 00:01:04.000")
+        })?;
+        if end < start {
+            return Err(Problem::new(format!("the caption ends at {end} s, before its start at {start} s"), place)
+                .expected("an end at or after the start"));
+        }
+        let text: Vec<&str> = lines.by_ref().map(|(_, line)| line).take_while(|line| !line.is_empty()).collect();
+        cues.push(Cue { start, end, text: text.join(" ") });
+    }
+    Ok(cues)
+}
+
+fn time_line(line: &str) -> Option<(f64, f64)> {
+    let (start, rest) = line.split_once("-->")?;
+    Some((timestamp(start.trim())?, timestamp(rest.split_whitespace().next()?)?))
+}
+
+/// `HH:MM:SS,mmm` or `MM:SS.mmm` in seconds.
+fn timestamp(text: &str) -> Option<f64> {
+    let (clock, fraction) = text.split_once([',', '.'])?;
+    let mut seconds = 0_u64;
+    let parts: Vec<&str> = clock.split(':').collect();
+    if !(2..=3).contains(&parts.len()) || fraction.len() != 3 {
+        return None;
+    }
+    for part in parts {
+        seconds = seconds.checked_mul(60)?.checked_add(part.parse().ok()?)?;
+    }
+    let milliseconds: u64 = fraction.parse().ok()?;
+    Some((seconds.checked_mul(1000)?.checked_add(milliseconds)?) as f64 / 1000.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_forms_are_read() {
+        let srt = "1\r\n00:00:01,500 --> 00:00:03,000\r\nDoors close\r\nnow\r\n\r\n2\r\n01:00:00,000 --> 01:00:01,000\r\n<i>End</i>\r\n";
+        let cues = parse(srt, Path::new("a.srt")).unwrap();
+        assert_eq!(cues[0], Cue { start: 1.5, end: 3.0, text: "Doors close now".into() });
+        assert_eq!((cues[1].start, cues[1].text.as_str()), (3600.0, "<i>End</i>"));
+        let vtt = "WEBVTT\n\nNOTE hand made\n\nintro\n00:01.000 --> 00:02.000 line:0 align:start\n<v Ilka>Hold.\n";
+        assert_eq!(
+            parse(vtt, Path::new("a.vtt")).unwrap(),
+            [Cue { start: 1.0, end: 2.0, text: "<v Ilka>Hold.".into() }]
+        );
+    }
+
+    #[test]
+    fn broken_times_name_their_line() {
+        let error = parse("1\n00:01 --> x\n", Path::new("a.srt")).unwrap_err();
+        assert_eq!(error.place, Place::line(Path::new("a.srt"), 2));
+        assert!(parse("00:02.000 --> 00:01.000\nx\n", Path::new("a.vtt")).is_err());
+        assert_eq!(timestamp("99999999999999999999:00.000"), None);
+    }
+}

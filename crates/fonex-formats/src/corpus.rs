@@ -1,0 +1,156 @@
+//! Corpora: JSON Lines files of clips, and the other forms labels come in.
+
+use std::collections::HashMap;
+use std::path::{Component, Path, PathBuf};
+
+use fonex_core::Clip;
+use fonex_core::text::Label;
+
+use crate::lines::Lines;
+use crate::{Place, Problem, Problems, checksum, folder, parse_strict, table};
+
+/// A corpus in memory.
+#[derive(Debug, Clone)]
+pub struct Corpus {
+    /// The file or folder it was read from.
+    pub path: PathBuf,
+    /// What audio paths are relative to.
+    pub folder: PathBuf,
+    /// The clips, in file order.
+    pub clips: Vec<Clip>,
+    /// SHA-256 of the clips as JSON Lines: the same whatever form they were read from.
+    pub checksum: String,
+}
+
+impl Corpus {
+    /// The clip with this id.
+    #[must_use]
+    pub fn clip(&self, id: &str) -> Option<&Clip> {
+        self.clips.iter().find(|clip| clip.id == id)
+    }
+}
+
+/// Reads a corpus: a JSON Lines file, a CSV or TSV file with a header, or a folder of `.txt`, `.srt`, `.vtt` or `.json`
+/// files named after the clips.
+///
+/// # Errors
+/// Every [`Problem`] in it: unknown fields, duplicate ids, broken labels, impossible times, paths that leave the folder.
+pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
+    let mut reading = Reading::default();
+    if path.is_dir() {
+        folder::read_labels(path, &mut reading)?;
+    } else {
+        match path.extension().and_then(|e| e.to_str()) {
+            Some("csv") => table::read_labels(path, b',', &mut reading)?,
+            Some("tsv") => table::read_labels(path, b'\t', &mut reading)?,
+            _ => read_lines(path, &mut reading)?,
+        }
+    }
+    if reading.clips.is_empty() && reading.problems.is_empty() {
+        reading.problems.push(
+            Problem::new("the corpus holds no clip", Place::file(path)).expected("one clip a line, with id and text"),
+        );
+    }
+    if !reading.problems.is_empty() {
+        return Err(Problems(reading.problems));
+    }
+    let folder = if path.is_dir() { path } else { path.parent().unwrap_or(Path::new("")) };
+    let mut written = String::new();
+    for clip in &reading.clips {
+        written.push_str(&corpus_line(clip));
+        written.push('\n');
+    }
+    Ok(Corpus {
+        path: path.to_owned(),
+        folder: folder.to_owned(),
+        clips: reading.clips,
+        checksum: checksum::of_bytes(written.as_bytes()),
+    })
+}
+
+fn read_lines(path: &Path, reading: &mut Reading) -> Result<(), Problems> {
+    let mut lines = Lines::open(path)?;
+    while let Some((number, line)) = lines.next()? {
+        let place = Place::line(path, number);
+        match parse_strict::<Clip>(line, place.clone()) {
+            Ok(clip) => reading.add(clip, place),
+            Err(problem) => reading.problems.push(problem),
+        }
+    }
+    Ok(())
+}
+
+/// A clip as a line of a corpus file.
+///
+/// # Panics
+/// Never: a clip holds nothing that JSON cannot.
+#[must_use]
+pub fn corpus_line(clip: &Clip) -> String {
+    serde_json::to_string(clip).expect("a clip is plain data")
+}
+
+/// The file of a clip's audio, which never lies outside the corpus folder.
+#[must_use]
+pub fn audio_path(folder: &Path, clip: &Clip) -> Option<PathBuf> {
+    clip.audio.as_ref().map(|audio| folder.join(audio))
+}
+
+/// Clips gathered so far, with what is wrong among them.
+#[derive(Default)]
+pub(crate) struct Reading {
+    pub(crate) clips: Vec<Clip>,
+    pub(crate) problems: Vec<Problem>,
+    seen: HashMap<String, Place>,
+}
+
+impl Reading {
+    pub(crate) fn add(&mut self, clip: Clip, place: Place) {
+        if let Err(problem) = check_clip(&clip, &place) {
+            self.problems.push(problem);
+        }
+        if let Some(first) = self.seen.get(&clip.id) {
+            let problem = Problem::new(format!("the id \"{}\" is taken already", clip.id), place.field("id"))
+                .remedy(format!("give each clip an id of its own; the first stands at {first}"));
+            self.problems.push(problem);
+            return;
+        }
+        self.seen.insert(clip.id.clone(), place);
+        self.clips.push(clip);
+    }
+}
+
+fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
+    if clip.id.trim().is_empty() {
+        return Err(Problem::new("the id is empty", place.clone().field("id")).remedy("name the clip"));
+    }
+    Label::parse(&clip.text)
+        .map_err(|error| Problem::new(error.to_string(), place.clone().field("text")).expected("a label text"))?;
+    if let Some(audio) = &clip.audio {
+        let path = Path::new(audio);
+        if path.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir)) {
+            let problem = Problem::new(
+                format!("the audio path \"{audio}\" leaves the corpus folder"),
+                place.clone().field("audio"),
+            );
+            return Err(problem
+                .expected("a path below the folder of the corpus file")
+                .remedy("move or link the audio into that folder"));
+        }
+    }
+    for (i, word) in clip.words.iter().enumerate() {
+        let field = |name: &str| place.clone().field(format!("words[{i}].{name}"));
+        if !(word.start >= 0.0) {
+            return Err(Problem::new(
+                format!("the word \"{}\" starts at {} s", word.text, word.start),
+                field("start"),
+            )
+            .expected("seconds from the start of the audio"));
+        }
+        if !(word.end >= word.start) {
+            let what =
+                format!("the word \"{}\" ends at {} s, before its start at {} s", word.text, word.end, word.start);
+            return Err(Problem::new(what, field("end")).expected("an end at or after the start"));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,129 @@
+//! Results that any recogniser gave, in any form Fonex reads.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use fonex_core::{Alternative, Heard, HeardWord};
+use serde::{Deserialize, Serialize};
+
+use crate::lines::Lines;
+use crate::{Place, Problem, Problems, folder, parse_strict, table};
+
+/// One line of a results file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HeardRecord {
+    /// The clip heard.
+    pub id: String,
+    /// The text heard.
+    pub text: String,
+    /// Words with times and confidences.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub words: Vec<HeardWord>,
+    /// Further readings.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alternatives: Vec<Alternative>,
+    /// Wall time in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub took_ms: Option<f64>,
+}
+
+impl HeardRecord {
+    /// Pairs a result with its clip's id.
+    #[must_use]
+    pub fn new(id: String, heard: Heard) -> Self {
+        let Heard { text, words, alternatives, took_ms } = heard;
+        Self { id, text, words, alternatives, took_ms }
+    }
+
+    fn into_heard(self) -> (String, Heard) {
+        let Self { id, text, words, alternatives, took_ms } = self;
+        (id, Heard { text, words, alternatives, took_ms })
+    }
+}
+
+/// Results by clip id.
+#[derive(Debug, Clone)]
+pub struct HeardFile {
+    /// The file or folder read.
+    pub path: PathBuf,
+    /// The results.
+    pub by_id: HashMap<String, Heard>,
+    /// Their ids in file order.
+    pub order: Vec<String>,
+}
+
+/// Reads results: a JSON Lines file, a CSV or TSV file with a header, or a folder of `.txt`, `.srt`, `.vtt` or `.json`
+/// files named after the clips.
+///
+/// # Errors
+/// Every [`Problem`] in it: unknown fields, duplicate ids, confidences outside 0 to 1.
+pub fn read_heard(path: &Path) -> Result<HeardFile, Problems> {
+    let mut reading = HeardReading::default();
+    if path.is_dir() {
+        folder::read_results(path, &mut reading)?;
+    } else {
+        match path.extension().and_then(|e| e.to_str()) {
+            Some("csv") => table::read_results(path, b',', &mut reading)?,
+            Some("tsv") => table::read_results(path, b'\t', &mut reading)?,
+            _ => read_lines(path, &mut reading)?,
+        }
+    }
+    if reading.problems.is_empty() {
+        Ok(HeardFile { path: path.to_owned(), by_id: reading.by_id, order: reading.order })
+    } else {
+        Err(Problems(reading.problems))
+    }
+}
+
+fn read_lines(path: &Path, reading: &mut HeardReading) -> Result<(), Problems> {
+    let mut lines = Lines::open(path)?;
+    while let Some((number, line)) = lines.next()? {
+        let place = Place::line(path, number);
+        match parse_strict::<HeardRecord>(line, place.clone()) {
+            Ok(record) => reading.add(record, place),
+            Err(problem) => reading.problems.push(problem),
+        }
+    }
+    Ok(())
+}
+
+/// A result as a line of a results file.
+///
+/// # Panics
+/// Never: a result holds nothing that JSON cannot.
+#[must_use]
+pub fn heard_line(record: &HeardRecord) -> String {
+    serde_json::to_string(record).expect("a result is plain data")
+}
+
+/// Results gathered so far, with what is wrong among them.
+#[derive(Default)]
+pub(crate) struct HeardReading {
+    by_id: HashMap<String, Heard>,
+    order: Vec<String>,
+    pub(crate) problems: Vec<Problem>,
+}
+
+impl HeardReading {
+    pub(crate) fn add(&mut self, record: HeardRecord, place: Place) {
+        for (i, word) in record.words.iter().enumerate() {
+            if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
+                self.problems.push(
+                    Problem::new(
+                        format!("the confidence {confidence} of \"{}\" is no probability", word.text),
+                        place.clone().field(format!("words[{i}].confidence")),
+                    )
+                    .expected("a number from 0 to 1"),
+                );
+            }
+        }
+        let (id, heard) = record.into_heard();
+        if self.by_id.insert(id.clone(), heard).is_some() {
+            let problem = Problem::new(format!("there is a second result for \"{id}\""), place.field("id"));
+            self.problems.push(problem.remedy("keep one result a clip; score repeats as files of their own"));
+            return;
+        }
+        self.order.push(id);
+    }
+}
