@@ -16,4 +16,4 @@ mod table;
 pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
 pub use problem::{Place, Problem, Problems, nearest};
-pub use strict::{parse_strict, serde_problem};
+pub use strict::{parse_strict, serde_problem, value_strict};

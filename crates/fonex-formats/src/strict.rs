@@ -60,3 +60,28 @@ fn leading_words(what: &str) -> &str {
 fn without_position(message: &str) -> String {
     message.split(" at line ").next().unwrap_or(message).to_owned()
 }
+
+/// Reads a value that has been parsed before, such as a part of a bench file.
+///
+/// `prefix` stands before the field in complaints; `also_known` are names that are right in the same object but read
+/// elsewhere, so that a slip can be told from them too.
+///
+/// # Errors
+/// A [`Problem`] at `place`, with the field and, for an unknown field, the nearest known one.
+pub fn value_strict<T: DeserializeOwned>(
+    value: serde_json::Value,
+    place: Place,
+    prefix: &str,
+    also_known: &[&str],
+) -> Result<T, Problem> {
+    serde_path_to_error::deserialize(value).map_err(|error| {
+        let path = error.path().to_string();
+        let unknown = error.inner().to_string().starts_with("unknown field");
+        let mut what = without_position(&error.into_inner().to_string());
+        if unknown && path.split('.').count() <= 1 {
+            also_known.iter().for_each(|name| what.push_str(&format!(", `{name}`")));
+        }
+        let field = if path == "." { prefix.to_owned() } else { format!("{prefix}.{path}") };
+        serde_problem(&what, field.trim_start_matches('.'), place)
+    })
+}

@@ -1,1 +1,12 @@
+//! Simulated engines with known behaviour: pure functions of a seed, a profile and what they are given.
+//!
+//! A stand-in recogniser is told the label and spoils it in proportion to its profile and to the noise it measures in
+//! the audio; a stand-in synthesiser makes vowel-like sound of known pace, pitch and level. Both say how long they would
+//! take; the caller waits.
 
+mod confusions;
+mod hear;
+mod speak;
+
+pub use hear::{BuildChange, HearProfile, Hearing, hear};
+pub use speak::{SpeakProfile, Speaking, speak};

@@ -1,0 +1,279 @@
+//! Running a program that may do anything: hang, flood, crash, or leave children behind.
+//!
+//! The program gets a process group of its own, which is ended with it. What it writes is kept up to a limit.
+
+mod reap;
+
+use std::io::{ErrorKind, Read, Write};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
+use std::process::{Command, ExitStatus, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crate::StopFlag;
+
+/// What to run and how far to let it go.
+#[derive(Debug, Clone)]
+pub struct Job<'j> {
+    /// The program and its arguments; never passed through a shell.
+    pub argv: &'j [String],
+    /// Working folder.
+    pub folder: &'j Path,
+    /// Bytes for its standard input; without them it reads an empty one.
+    pub stdin: Option<Vec<u8>>,
+    /// Wall time after which it is ended.
+    pub time_limit: Duration,
+    /// Bytes of standard output beyond which it is ended.
+    pub output_limit: usize,
+}
+
+/// How a program ended.
+#[derive(Debug)]
+pub enum Ending {
+    /// By itself.
+    Exited(ExitStatus),
+    /// It could not be started.
+    NotStarted(std::io::Error),
+    /// The time limit passed.
+    TimedOut,
+    /// It wrote more than the limit.
+    Flooded,
+    /// Stopped from our side.
+    Stopped,
+}
+
+/// What is known of a program after its end.
+#[derive(Debug)]
+pub struct Finished {
+    /// How it ended.
+    pub ending: Ending,
+    /// Its standard output, up to the limit.
+    pub stdout: Vec<u8>,
+    /// The beginning of its standard error.
+    pub stderr: Vec<u8>,
+    /// From just before it was started until it ended, or was ended.
+    pub took: Duration,
+    /// Processor seconds of it and the children it waited for.
+    pub cpu_s: Option<f64>,
+    /// Peak resident memory of the largest of them in KiB.
+    pub peak_memory_kib: Option<u64>,
+}
+
+/// Standard error kept for messages.
+const STDERR_KEPT: usize = 64 << 10;
+/// How long pipes may stay open after the program ended: a child that left its group may still hold them.
+const PIPES_AFTER_END: Duration = Duration::from_millis(500);
+/// How often a waiting trial looks for a stop.
+const STOP_CHECK: Duration = Duration::from_millis(50);
+
+enum Event {
+    Exited(Instant),
+    Stdout(Vec<u8>),
+    Stderr(Vec<u8>),
+    Flooded,
+}
+
+/// Runs a program to its end.
+#[must_use]
+pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
+    let started = Instant::now();
+    let child = Command::new(&job.argv[0])
+        .args(&job.argv[1..])
+        .current_dir(job.folder)
+        .stdin(if job.stdin.is_some() { Stdio::piped() } else { Stdio::null() })
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .process_group(0)
+        .spawn();
+    let mut child = match child {
+        Ok(child) => child,
+        Err(error) => return not_started(error, started),
+    };
+    let (events, received) = channel();
+    if let (Some(mut pipe), Some(bytes)) = (child.stdin.take(), job.stdin.clone()) {
+        // A program that does not read its input closes the pipe; that is its right.
+        thread::spawn(move || drop(pipe.write_all(&bytes)));
+    }
+    if let Some(pipe) = child.stdout.take() {
+        keep(pipe, job.output_limit, events.clone(), Event::Stdout, true);
+    }
+    if let Some(pipe) = child.stderr.take() {
+        keep(pipe, STDERR_KEPT, events.clone(), Event::Stderr, false);
+    }
+    let pid = child.id();
+    thread::spawn(move || {
+        reap::wait_until_exited(pid);
+        drop(events.send(Event::Exited(Instant::now())));
+    });
+    let mut gathered = Gathered::default();
+    let early = gathered.wait(&received, started + job.time_limit, stop);
+    // The program may have ended; while it is not reaped its group cannot belong to anyone else.
+    reap::kill_group(pid);
+    let reaped = reap::reap(pid);
+    gathered.wait_for_pipes(&received);
+    Finished {
+        ending: early.unwrap_or_else(|| Ending::Exited(reaped.status)),
+        took: gathered.ended.unwrap_or_else(Instant::now).duration_since(started),
+        stdout: gathered.stdout.unwrap_or_default(),
+        stderr: gathered.stderr.unwrap_or_default(),
+        cpu_s: Some(reaped.cpu_s),
+        peak_memory_kib: Some(reaped.peak_memory_kib),
+    }
+}
+
+fn not_started(error: std::io::Error, started: Instant) -> Finished {
+    Finished {
+        ending: Ending::NotStarted(error),
+        stdout: Vec::new(),
+        stderr: Vec::new(),
+        took: started.elapsed(),
+        cpu_s: None,
+        peak_memory_kib: None,
+    }
+}
+
+#[derive(Default)]
+struct Gathered {
+    stdout: Option<Vec<u8>>,
+    stderr: Option<Vec<u8>>,
+    ended: Option<Instant>,
+}
+
+impl Gathered {
+    fn take(&mut self, event: Event) {
+        match event {
+            Event::Exited(at) => self.ended = Some(at),
+            Event::Stdout(bytes) => self.stdout = Some(bytes),
+            Event::Stderr(bytes) => self.stderr = Some(bytes),
+            Event::Flooded => {}
+        }
+    }
+
+    /// Until the program ends by itself; otherwise why it must be ended.
+    fn wait(&mut self, received: &Receiver<Event>, deadline: Instant, stop: &StopFlag) -> Option<Ending> {
+        while self.ended.is_none() {
+            let left = deadline.saturating_duration_since(Instant::now());
+            match received.recv_timeout(left.min(STOP_CHECK)) {
+                Ok(Event::Flooded) => return Some(Ending::Flooded),
+                Ok(event) => self.take(event),
+                Err(RecvTimeoutError::Disconnected) => return None,
+                Err(RecvTimeoutError::Timeout) if stop.is_set() => return Some(Ending::Stopped),
+                Err(RecvTimeoutError::Timeout) if left.is_zero() => return Some(Ending::TimedOut),
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+        }
+        None
+    }
+
+    fn wait_for_pipes(&mut self, received: &Receiver<Event>) {
+        let deadline = Instant::now() + PIPES_AFTER_END;
+        while self.stdout.is_none() || self.stderr.is_none() {
+            match received.recv_timeout(deadline.saturating_duration_since(Instant::now())) {
+                Ok(event) => self.take(event),
+                Err(_) => return,
+            }
+        }
+    }
+}
+
+/// Reads a pipe to its end in a thread, keeping up to `limit` bytes. Beyond it, a flood is reported or the rest dropped.
+fn keep(
+    mut pipe: impl Read + Send + 'static,
+    limit: usize,
+    events: Sender<Event>,
+    done: fn(Vec<u8>) -> Event,
+    flood_ends: bool,
+) {
+    thread::spawn(move || {
+        let mut kept = Vec::new();
+        let mut buffer = vec![0; 1 << 16];
+        loop {
+            match pipe.read(&mut buffer) {
+                Ok(0) => break,
+                Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                Err(_) => break,
+                Ok(read) => {
+                    let room = limit - kept.len();
+                    kept.extend_from_slice(&buffer[..read.min(room)]);
+                    if read > room && flood_ends {
+                        drop(events.send(Event::Flooded));
+                        break;
+                    }
+                }
+            }
+        }
+        drop(events.send(done(kept)));
+    });
+}
+
+/// How a program ended by itself, in words; none when all went well.
+#[must_use]
+pub fn failure(status: ExitStatus) -> Option<String> {
+    match (status.code(), status.signal()) {
+        (Some(0), _) => None,
+        (Some(code), _) => Some(format!("the program ended with exit code {code}")),
+        (None, Some(signal)) => Some(format!("the program was ended by signal {signal}")),
+        (None, None) => Some("the program ended abnormally".to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shell(script: &str, limit_ms: u64, output_limit: usize) -> Finished {
+        let argv = ["sh", "-c", script].map(str::to_owned);
+        let job = Job {
+            argv: &argv,
+            folder: Path::new("/"),
+            stdin: Some(b"given".to_vec()),
+            time_limit: Duration::from_millis(limit_ms),
+            output_limit,
+        };
+        run(&job, &StopFlag::default())
+    }
+
+    #[test]
+    fn output_input_and_usage_are_kept() {
+        let finished = shell("cat; echo bad >&2; exit 3", 20_000, 1000);
+        assert!(matches!(finished.ending, Ending::Exited(status) if status.code() == Some(3)));
+        assert_eq!((finished.stdout.as_slice(), finished.stderr.as_slice()), (&b"given"[..], &b"bad\n"[..]));
+        assert!(finished.peak_memory_kib.unwrap() > 100 && finished.cpu_s.unwrap() < 5.0);
+    }
+
+    #[test]
+    fn a_hanging_program_takes_its_children_with_it() {
+        let marker = tempfile::NamedTempFile::new().unwrap();
+        let path = marker.path().display();
+        let finished = shell(&format!("(sleep 300; echo) & echo $! > {path}; wait"), 400, 1000);
+        assert!(matches!(finished.ending, Ending::TimedOut));
+        let child = std::fs::read_to_string(marker.path()).unwrap();
+        let alive = std::fs::read_to_string(format!("/proc/{}/stat", child.trim())).unwrap_or_default();
+        assert!(alive.is_empty() || alive.contains(") Z "), "the child lives on: {alive}");
+    }
+
+    #[test]
+    fn a_flood_is_stopped_in_bounded_memory() {
+        let finished = shell("yes", 20_000, 10_000);
+        assert!(matches!(finished.ending, Ending::Flooded));
+        assert_eq!(finished.stdout.len(), 10_000);
+    }
+
+    #[test]
+    fn a_child_that_left_the_group_does_not_hold_us() {
+        let finished = shell("setsid sleep 5 & echo here", 20_000, 1000);
+        assert!(matches!(finished.ending, Ending::Exited(_)) && finished.took < Duration::from_secs(4));
+    }
+
+    #[test]
+    fn an_absent_program_and_a_death_are_told_apart() {
+        let argv = ["/no/such/program".to_owned()];
+        let (time_limit, folder) = (Duration::from_secs(9), Path::new("/"));
+        let job = Job { argv: &argv, folder, stdin: None, time_limit, output_limit: 10 };
+        assert!(matches!(run(&job, &StopFlag::default()).ending, Ending::NotStarted(_)));
+        let Ending::Exited(status) = shell("kill -9 $$", 20_000, 10).ending else { panic!("it ended by itself") };
+        assert_eq!(failure(status).unwrap(), "the program was ended by signal 9");
+    }
+}

@@ -1,0 +1,61 @@
+//! Values filled into an engine's arguments: `{audio}`, `{text}`, `{voice}`, `{settings.speed}`.
+
+/// A part of a template: text as it stands, or the name of a value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Part<'t> {
+    Text(&'t str),
+    Value(&'t str),
+}
+
+/// Splits a template. A bracket that is doubled, `{{`, stands for itself.
+fn parts(template: &str) -> Vec<Part<'_>> {
+    let mut parts = Vec::new();
+    let mut rest = template;
+    while let Some(at) = rest.find(['{', '}']) {
+        let (before, from) = rest.split_at(at);
+        parts.push(Part::Text(before));
+        if from.starts_with("{{") || from.starts_with("}}") {
+            parts.push(Part::Text(&from[..1]));
+            rest = &from[2..];
+        } else if let Some(end) = from.find('}').filter(|_| from.starts_with('{')) {
+            parts.push(Part::Value(&from[1..end]));
+            rest = &from[end + 1..];
+        } else {
+            parts.push(Part::Text(&from[..1]));
+            rest = &from[1..];
+        }
+    }
+    parts.push(Part::Text(rest));
+    parts
+}
+
+/// The names of the values a template uses.
+pub(crate) fn values_in(template: &str) -> impl Iterator<Item = &str> {
+    parts(template).into_iter().filter_map(|part| match part {
+        Part::Value(name) => Some(name),
+        Part::Text(_) => None,
+    })
+}
+
+/// Fills a template; names without a value become empty, which [`values_in`] lets the bench file reader rule out.
+pub(crate) fn fill(template: &str, value: impl Fn(&str) -> Option<String>) -> String {
+    parts(template)
+        .into_iter()
+        .map(|part| match part {
+            Part::Text(text) => text.to_owned(),
+            Part::Value(name) => value(name).unwrap_or_default(),
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_filled_and_doubled_brackets_stay() {
+        let value = |name: &str| Some(format!("<{name}>"));
+        assert_eq!(fill("-v{voice} {{\"a\":1}} {text", value), "-v<voice> {\"a\":1} {text");
+        assert_eq!(values_in("{a}{{b}}{c.d}").collect::<Vec<_>>(), ["a", "c.d"]);
+    }
+}
