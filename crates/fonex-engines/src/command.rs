@@ -129,7 +129,9 @@ impl CommandConfig {
             }
         }
         let (given, ways) = match task {
-            Task::Hear => (self.stdin == Stdin::Audio || self.uses("audio"), "{audio} in the command, or stdin = \"audio\""),
+            Task::Hear => {
+                (self.stdin == Stdin::Audio || self.uses("audio"), "{audio} in the command, or stdin = \"audio\"")
+            }
             Task::Speak => {
                 let given = self.stdin == Stdin::Text || self.uses("text") || self.uses("text_file");
                 (given, "{text} or {text_file} in the command, or stdin = \"text\"")

@@ -1,1 +1,10 @@
+//! Where runs are kept: every trial in one embedded database, each written in a transaction of its own.
 
+mod audio_files;
+mod records;
+mod schema;
+mod store;
+
+pub use audio_files::AudioFiles;
+pub use records::{LeftOut, Machine, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
+pub use store::{RunLock, RunRef, Store, StoreError};

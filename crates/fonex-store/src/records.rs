@@ -1,0 +1,194 @@
+//! What is stored of a run: plain records, the same for every kind of store.
+
+use std::collections::BTreeMap;
+
+use fonex_core::audio::AudioMeasures;
+use fonex_core::text::TextProfile;
+use fonex_core::{Clip, Heard, Outcome};
+use serde::{Deserialize, Serialize};
+
+/// The machine a run was made on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Machine {
+    /// Processor model.
+    pub cpu: String,
+    /// Cores the program may use.
+    pub cores: usize,
+    /// Memory in MiB.
+    pub memory_mib: u64,
+    /// Operating system and its version.
+    pub os: String,
+    /// Load average over the minute before the run.
+    pub load_1m: Option<f64>,
+}
+
+/// How far a run has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RunState {
+    /// Being executed, or killed in the middle.
+    Unfinished,
+    /// Every trial has an outcome.
+    Finished,
+}
+
+/// A run about to start.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewRun {
+    /// A name for people, such as a week or a build.
+    pub label: Option<String>,
+    /// The plan's name in the bench file.
+    pub plan: String,
+    /// When it started, RFC 3339 in UTC.
+    pub started_at: String,
+    /// Seed of everything random in it.
+    pub seed: u64,
+    /// What makes two executions the same run: checksum of the resolved plan, engines, profile and corpus.
+    pub fingerprint: String,
+    /// Version of Fonex.
+    pub fonex_version: String,
+    /// The text profile it is scored under.
+    pub text_profile: TextProfile,
+    /// The corpus as given.
+    pub corpus_path: String,
+    /// Checksum of the corpus.
+    pub corpus_checksum: String,
+    /// Checksum of the bench file.
+    pub bench_checksum: String,
+    /// Overrides given on the command line.
+    pub overrides: Vec<String>,
+    /// The machine.
+    pub machine: Machine,
+    /// Timed trials planned.
+    pub planned: u64,
+    /// The variants, in the order of the plan.
+    pub variants: Vec<Variant>,
+    /// The labels, in corpus order.
+    pub clips: Vec<Clip>,
+    /// Clips that could not be used.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// A stored run without its labels.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Run {
+    /// Number in this store, from 1.
+    pub id: i64,
+    /// A name for people.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// The plan's name.
+    pub plan: String,
+    /// How far it has come.
+    pub state: RunState,
+    /// When it started, RFC 3339 in UTC.
+    pub started_at: String,
+    /// When its last trial ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub finished_at: Option<String>,
+    /// Seed of everything random in it.
+    pub seed: u64,
+    /// Version of Fonex.
+    pub fonex_version: String,
+    /// The text profile it is scored under.
+    pub text_profile: TextProfile,
+    /// The corpus as given.
+    pub corpus_path: String,
+    /// Checksum of the corpus.
+    pub corpus_checksum: String,
+    /// Checksum of the bench file.
+    pub bench_checksum: String,
+    /// Overrides given on the command line.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub overrides: Vec<String>,
+    /// The machine.
+    pub machine: Machine,
+    /// Timed trials planned.
+    pub planned: u64,
+    /// The variants, in the order of the plan.
+    pub variants: Vec<Variant>,
+    /// Clips that could not be used.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOut>,
+}
+
+/// One column of a comparison: engine, model, voice and settings.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Variant {
+    /// All of it in one name, such as `marl/river`.
+    pub name: String,
+    /// The engine's name.
+    pub engine: String,
+    /// `hear` or `speak`.
+    pub task: String,
+    /// How the engine is reached.
+    pub transport: String,
+    /// Model, empty where there is none.
+    pub model: String,
+    /// Voice, empty where there is none.
+    pub voice: String,
+    /// Settings.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
+    /// What the engine said its version is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub engine_version: Option<String>,
+}
+
+/// A clip that a run could not use.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeftOut {
+    /// The clip.
+    pub clip_id: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// Which trial of a run.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct TrialKey {
+    /// Place of the variant in the run.
+    pub variant: usize,
+    /// The clip.
+    pub clip_id: String,
+    /// From 0; warm-up trials count apart.
+    pub repeat: u32,
+    /// Whether it only warms up: not scored, not timed.
+    pub warm_up: bool,
+}
+
+/// One clip through one variant once.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TrialRecord {
+    /// Which trial.
+    #[serde(flatten)]
+    pub key: TrialKey,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What went wrong, in the engine's words or ours.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+    /// Milliseconds from the start of this execution of the run.
+    pub started_ms: f64,
+    /// Wall time of the call in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub took_ms: Option<f64>,
+    /// Seconds of audio heard or spoken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audio_s: Option<f64>,
+    /// Processor seconds of the engine, where measured.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cpu_s: Option<f64>,
+    /// Peak memory of the engine in KiB, where measured.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peak_memory_kib: Option<u64>,
+    /// What was heard.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heard: Option<Heard>,
+    /// Name of the synthesised audio among the store's audio files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audio_file: Option<String>,
+    /// Measures of the synthesised audio.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub measures: Option<AudioMeasures>,
+}

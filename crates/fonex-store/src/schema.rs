@@ -1,0 +1,64 @@
+//! The schema and how it grew. A step is never changed once released; a new one is added behind it.
+
+use rusqlite::Connection;
+
+use crate::StoreError;
+
+/// One step a version: step `n` turns version `n` into `n + 1`.
+const STEPS: [&str; 1] = [r"
+    create table runs (
+        id integer primary key,
+        label text,
+        plan text not null,
+        state text not null,
+        started_at text not null,
+        finished_at text,
+        fingerprint text not null,
+        corpus_checksum text not null,
+        record text not null
+    );
+    create table clips (
+        corpus_checksum text not null,
+        ordinal bigint not null,
+        clip_id text not null,
+        record text not null,
+        primary key (corpus_checksum, ordinal)
+    );
+    create table trials (
+        run_id bigint not null references runs (id) on delete cascade,
+        variant bigint not null,
+        clip_id text not null,
+        repeat bigint not null,
+        warm_up bigint not null,
+        outcome text not null,
+        detail text,
+        started_ms double precision not null,
+        took_ms double precision,
+        audio_s double precision,
+        cpu_s double precision,
+        peak_memory_kib bigint,
+        heard text,
+        audio_file text,
+        measures text,
+        primary key (run_id, variant, warm_up, repeat, clip_id)
+    );
+"];
+
+/// The version this program writes.
+pub(crate) const VERSION: u32 = STEPS.len() as u32;
+
+/// Brings a store up to date, each step in a transaction; refuses one that a newer program wrote.
+pub(crate) fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
+    // Another process may be migrating: the version is read under the write lock.
+    let transaction = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    let found: u32 = transaction.query_row("pragma user_version", [], |row| row.get(0))?;
+    if found > VERSION {
+        return Err(StoreError::Newer { found, known: VERSION });
+    }
+    for step in &STEPS[found as usize..] {
+        transaction.execute_batch(step)?;
+    }
+    transaction.pragma_update(None, "user_version", VERSION)?;
+    transaction.commit()?;
+    Ok(())
+}

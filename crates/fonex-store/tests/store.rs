@@ -1,0 +1,119 @@
+//! The store on real files in a temporary folder.
+
+use std::path::Path;
+
+use fonex_core::text::TextProfile;
+use fonex_core::{Clip, Heard, Outcome};
+use fonex_store::{LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, TrialKey, TrialRecord, Variant};
+
+fn clip(id: &str) -> Clip {
+    serde_json::from_value(serde_json::json!({"id": id, "text": "Hold at pylon six.", "tags": {"channel": "radio"}}))
+        .unwrap()
+}
+
+fn new_run(label: Option<&str>) -> NewRun {
+    NewRun {
+        label: label.map(str::to_owned),
+        plan: "hear".into(),
+        started_at: "2026-01-02T03:04:05Z".into(),
+        seed: 7,
+        fingerprint: "f".into(),
+        fonex_version: "0.1.0".into(),
+        text_profile: TextProfile::shipped("neutral").unwrap(),
+        corpus_path: "corpus.jsonl".into(),
+        corpus_checksum: "c".into(),
+        bench_checksum: "b".into(),
+        overrides: vec!["seed=7".into()],
+        machine: Machine { cpu: "cpu".into(), cores: 2, memory_mib: 100, os: "os".into(), load_1m: Some(0.5) },
+        planned: 2,
+        variants: vec![Variant {
+            name: "marl/river".into(),
+            engine: "marl".into(),
+            task: "hear".into(),
+            transport: "standin".into(),
+            model: "river".into(),
+            voice: String::new(),
+            settings: [("beam".to_owned(), "4".to_owned())].into(),
+            engine_version: Some("stand-in".into()),
+        }],
+        clips: vec![clip("b"), clip("a")],
+        left_out: vec![LeftOut { clip_id: "z".into(), reason: "no audio".into() }],
+    }
+}
+
+fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
+    TrialRecord {
+        key: TrialKey { variant: 0, clip_id: clip_id.into(), repeat: 0, warm_up: false },
+        outcome,
+        detail: Some("why".into()),
+        started_ms: 1.5,
+        took_ms: Some(20.25),
+        audio_s: Some(2.0),
+        cpu_s: None,
+        peak_memory_kib: Some(4096),
+        heard: Some(Heard { text: "hold".into(), ..Heard::default() }),
+        audio_file: None,
+        measures: None,
+    }
+}
+
+#[test]
+fn what_is_written_is_read_back_after_reopening() {
+    let folder = tempfile::tempdir().unwrap();
+    let written = new_run(Some("w41"));
+    let mut store = Store::open(folder.path()).unwrap();
+    let id = store.create_run(&written).unwrap();
+    assert!(store.save_trial(id, &trial("a", Outcome::Done)).unwrap());
+    assert!(!store.save_trial(id, &trial("a", Outcome::Broken)).unwrap(), "a trial is never done twice");
+    store.save_trial(id, &trial("b", Outcome::Late)).unwrap();
+    drop(store);
+
+    let store = Store::open(folder.path()).unwrap();
+    assert_eq!(store.unfinished("f", Some("w41")).unwrap(), Some(id));
+    assert_eq!(store.unfinished("f", None).unwrap(), None, "the label belongs to the run");
+    store.finish_run(id, "2026-01-02T03:05:00Z").unwrap();
+    assert_eq!(store.unfinished("f", Some("w41")).unwrap(), None);
+    let run = store.run(&RunRef::parse("w41")).unwrap().unwrap();
+    assert_eq!((run.id, run.state, &run.variants), (id, RunState::Finished, &written.variants));
+    assert_eq!((&run.machine, &run.left_out), (&written.machine, &written.left_out));
+    assert_eq!(store.run(&RunRef::Last).unwrap(), Some(run));
+    assert_eq!(store.run(&RunRef::Number(99)).unwrap(), None);
+    assert_eq!(store.clips("c").unwrap(), written.clips, "in corpus order");
+    assert_eq!(store.trials(id).unwrap(), [trial("a", Outcome::Done), trial("b", Outcome::Late)]);
+    assert_eq!(store.outcomes(id).unwrap(), [(Outcome::Done, 1), (Outcome::Late, 1)]);
+    assert!(store.done(id).unwrap().contains(&trial("b", Outcome::Done).key));
+}
+
+#[test]
+fn a_run_belongs_to_one_process_at_a_time() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path()).unwrap();
+    let lock = store.lock(1).unwrap();
+    assert!(matches!(Store::open(folder.path()).unwrap().lock(1), Err(StoreError::Busy(1))));
+    store.unlock(1, lock);
+    drop(store.lock(1).unwrap());
+}
+
+#[test]
+fn audio_is_kept_once_by_its_content() {
+    let folder = tempfile::tempdir().unwrap();
+    let files = Store::open(folder.path()).unwrap().audio_files();
+    let name = files.keep("abc", "flac", b"sound").unwrap();
+    assert_eq!(files.keep("abc", "flac", b"sound").unwrap(), name);
+    assert_eq!(std::fs::read(files.path(&name)).unwrap(), b"sound");
+    assert_eq!(std::fs::read_dir(folder.path().join("audio")).unwrap().count(), 1);
+}
+
+#[test]
+fn a_newer_store_and_a_file_that_is_none_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    drop(Store::open(folder.path()).unwrap());
+    let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
+    database.pragma_update(None, "user_version", 99).unwrap();
+    drop(database);
+    assert!(matches!(Store::open(folder.path()), Err(StoreError::Newer { found: 99, .. })));
+
+    std::fs::write(folder.path().join("runs.db"), "no database at all, but long enough to be read as one").unwrap();
+    let other: &Path = folder.path();
+    assert!(matches!(Store::open(other), Err(StoreError::Database(_))));
+}
