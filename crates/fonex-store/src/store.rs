@@ -240,8 +240,8 @@ impl Store {
     /// When the store cannot be written.
     pub fn finish_run(&self, run: i64, finished_at: &str) -> Result<(), StoreError> {
         self.connection.execute(
-            "update runs set state = 'finished', finished_at = $2 where id = $1",
-            params![run, finished_at],
+            "update runs set state = 'finished', finished_at = $1 where id = $2",
+            params![finished_at, run],
         )?;
         Ok(())
     }
