@@ -7,6 +7,7 @@ pub mod accuracy;
 pub mod align;
 pub mod audio;
 pub mod clip;
+pub mod findings;
 pub mod latency;
 pub mod outcome;
 pub mod stats;

@@ -40,7 +40,7 @@ impl Task {
 }
 
 /// An engine of the bench file.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct EngineConfig {
     /// Its name in the bench file.
     pub name: String,
@@ -57,7 +57,7 @@ pub struct EngineConfig {
 }
 
 /// How an engine is reached.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub enum Transport {
     /// A program started for each trial.
     Command(CommandConfig),

@@ -9,14 +9,14 @@ use fonex_core::audio::Audio;
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_formats::{Place, Problem, value_strict};
 use fonex_standin::{HearProfile, SpeakProfile, hear, speak};
-use serde::Deserialize;
 use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::{Answer, Engine, HearRequest, SpeakRequest, StopFlag, Task};
 
 /// Behaviour by model for recognisers, by voice for synthesisers; `default` for all not named.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub enum StandInConfig {
     /// A recogniser.
     Hear(BTreeMap<String, HearProfile>),

@@ -1,1 +1,26 @@
-fn main() {}
+//! The program: reads the command line, hands over to one command, and turns the result into an exit code.
+
+mod analysis;
+mod bench;
+mod cli;
+mod commands;
+mod execute;
+mod failure;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use cli::Cli;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    match commands::dispatch(cli) {
+        Ok(code) => code.into(),
+        Err(failure) => {
+            output::print_failure(&failure);
+            failure.code().into()
+        }
+    }
+}

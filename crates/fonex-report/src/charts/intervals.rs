@@ -1,0 +1,82 @@
+//! Rates with their intervals, side by side: all clips and each slice, one mark a variant.
+
+use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, VPos};
+
+use super::{Drawn, GRID, INK, QUIET, Scale, anchored, colour, draw, legend, line, marker, percent, shortened, text};
+
+/// One row: a set of clips.
+#[derive(Debug, Clone, PartialEq)]
+pub struct IntervalRow {
+    /// Name of the set, such as `channel = radio`.
+    pub name: String,
+    /// How many clips and words, in words.
+    pub size: String,
+}
+
+/// One series: a variant, with a rate for each row.
+#[derive(Debug, Clone, PartialEq)]
+pub struct IntervalSeries {
+    /// Name of the variant.
+    pub name: String,
+    /// For each row the rate and its interval; none where it has none.
+    pub values: Vec<Option<(f64, Option<(f64, f64)>)>>,
+}
+
+const WIDTH: u32 = 960;
+const LEFT: i32 = 270;
+const RIGHT: i32 = 930;
+const TOP: i32 = 84;
+
+/// Draws the chart; its height follows the rows.
+#[must_use]
+pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[IntervalSeries]) -> String {
+    let row_height = 18 * series.len().max(1) as i32 + 18;
+    let bottom = TOP + row_height * rows.len() as i32;
+    draw(WIDTH, (bottom + 56) as u32, |area| {
+        let highest = series
+            .iter()
+            .flat_map(|s| s.values.iter().flatten())
+            .map(|(value, interval)| interval.map_or(*value, |(_, high)| high))
+            .fold(0.01_f64, f64::max);
+        let (x, ticks) = Scale::from_zero(highest, LEFT, RIGHT);
+        text(area, title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
+        let names: Vec<&str> = series.iter().map(|s| s.name.as_str()).collect();
+        legend(area, &names, (30, 54))?;
+        for tick in &ticks {
+            line(area, (x.at(*tick), TOP), (x.at(*tick), bottom), GRID)?;
+            let label = percent(*tick, ticks[1]);
+            text(area, &label, (x.at(*tick), bottom + 14), anchored(13, QUIET, HPos::Center, VPos::Center))?;
+        }
+        for (index, row) in rows.iter().enumerate() {
+            let top = TOP + row_height * index as i32;
+            line(area, (24, top), (RIGHT, top), GRID)?;
+            let middle = top + row_height / 2;
+            let name = shortened(&row.name, 30);
+            text(area, &name, (24, middle - 8), anchored(14, INK, HPos::Left, VPos::Center))?;
+            text(area, &row.size, (24, middle + 9), anchored(12, QUIET, HPos::Left, VPos::Center))?;
+            for (at, one) in series.iter().enumerate() {
+                draw_mark(area, at, one.values.get(index).copied().flatten(), x, top + 18 + 18 * at as i32)?;
+            }
+        }
+        text(area, axis, (24, bottom + 38), anchored(12, QUIET, HPos::Left, VPos::Center))
+    })
+}
+
+fn draw_mark(
+    area: &super::Area<'_>,
+    series: usize,
+    value: Option<(f64, Option<(f64, f64)>)>,
+    x: Scale,
+    y: i32,
+) -> Drawn {
+    let Some((value, interval)) = value else { return Ok(()) };
+    if let Some((low, high)) = interval {
+        let ink = colour(series);
+        line(area, (x.at(low), y), (x.at(high), y), ink.stroke_width(2))?;
+        for end in [low, high] {
+            line(area, (x.at(end), y - 4), (x.at(end), y + 4), ink.stroke_width(2))?;
+        }
+    }
+    marker(area, series, (x.at(value), y))
+}

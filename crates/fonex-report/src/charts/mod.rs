@@ -1,0 +1,139 @@
+//! Charts as SVG text. Every series has a colour, a marker and a dash of its own, so that none depends on colour.
+
+mod intervals;
+mod latency;
+mod trend;
+
+pub use intervals::{IntervalRow, IntervalSeries, interval_svg};
+pub use latency::{LatencySeries, latency_svg};
+pub use trend::{TrendLine, TrendMark, trend_svg};
+
+use plotters::coord::Shift;
+use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, Pos, VPos};
+
+pub(crate) type Area<'s> = DrawingArea<SVGBackend<'s>, Shift>;
+
+const INK: RGBColor = RGBColor(38, 43, 51);
+const QUIET: RGBColor = RGBColor(104, 112, 124);
+const GRID: RGBColor = RGBColor(222, 226, 232);
+
+/// Colours that stay apart for colour-blind readers (Okabe and Ito, "Color universal design", 2008).
+const COLOURS: [RGBColor; 6] = [
+    RGBColor(0, 114, 178),
+    RGBColor(213, 94, 0),
+    RGBColor(0, 158, 115),
+    RGBColor(204, 121, 167),
+    RGBColor(86, 180, 233),
+    RGBColor(150, 110, 0),
+];
+
+fn colour(series: usize) -> RGBColor {
+    COLOURS[series % COLOURS.len()]
+}
+
+fn font(size: i32, colour: RGBColor) -> TextStyle<'static> {
+    ("sans-serif", size).into_font().color(&colour)
+}
+
+fn anchored(size: i32, colour: RGBColor, h: HPos, v: VPos) -> TextStyle<'static> {
+    font(size, colour).pos(Pos::new(h, v))
+}
+
+/// Draws a marker: its shape tells the series where colour does not.
+fn marker(area: &Area<'_>, series: usize, (x, y): (i32, i32)) -> Drawn {
+    let style = colour(series).filled();
+    let polygon = |points: &[(i32, i32)]| {
+        let points: Vec<(i32, i32)> = points.iter().map(|(dx, dy)| (x + dx, y + dy)).collect();
+        area.draw(&Polygon::new(points, style))
+    };
+    match series % 4 {
+        0 => area.draw(&Circle::new((x, y), 5, style)),
+        1 => polygon(&[(-5, -5), (5, -5), (5, 5), (-5, 5)]),
+        2 => polygon(&[(0, -6), (6, 5), (-6, 5)]),
+        _ => polygon(&[(0, -7), (7, 0), (0, 7), (-7, 0)]),
+    }
+    .map_err(drop)
+}
+
+/// A line between two points of the picture.
+fn line(area: &Area<'_>, from: (i32, i32), to: (i32, i32), style: impl Into<ShapeStyle>) -> Drawn {
+    area.draw(&PathElement::new(vec![from, to], style)).map_err(drop)
+}
+
+/// The names of the series in one row from `x` on, each with its marker.
+fn legend(area: &Area<'_>, names: &[&str], (mut x, y): (i32, i32)) -> Drawn {
+    for (series, name) in names.iter().enumerate() {
+        marker(area, series, (x, y))?;
+        text(area, name, (x + 11, y), anchored(13, INK, HPos::Left, VPos::Center))?;
+        x += 30 + estimated_width(name, 13);
+    }
+    Ok(())
+}
+
+fn text(area: &Area<'_>, words: &str, at: (i32, i32), style: TextStyle<'_>) -> Drawn {
+    area.draw_text(words, &style, at).map_err(drop)
+}
+
+/// About how wide a text is: Inter's average letter is a little over half its size.
+fn estimated_width(words: &str, size: i32) -> i32 {
+    (words.chars().count() as f64 * f64::from(size) * 0.58) as i32
+}
+
+/// Shortens a label that would not fit.
+fn shortened(words: &str, most: usize) -> String {
+    if words.chars().count() <= most {
+        return words.to_owned();
+    }
+    words.chars().take(most.saturating_sub(1)).chain(['…']).collect()
+}
+
+/// A scale from values to picture coordinates.
+#[derive(Clone, Copy)]
+struct Scale {
+    low: f64,
+    high: f64,
+    from: i32,
+    to: i32,
+}
+
+impl Scale {
+    fn at(&self, value: f64) -> i32 {
+        let share = (value - self.low) / (self.high - self.low).max(f64::MIN_POSITIVE);
+        self.from + (f64::from(self.to - self.from) * share).round() as i32
+    }
+
+    /// A scale from zero to a round number above `most`, and its ticks.
+    fn from_zero(most: f64, from: i32, to: i32) -> (Self, Vec<f64>) {
+        let step = round_step(most.max(1e-9) / 5.0);
+        let steps = (most / step).ceil().max(1.0) as i32;
+        let high = step * f64::from(steps);
+        (Self { low: 0.0, high, from, to }, (0..=steps).map(|i| step * f64::from(i)).collect())
+    }
+}
+
+/// The smallest of 1, 2, 5 times a power of ten that is at least `least`.
+fn round_step(least: f64) -> f64 {
+    let power = 10_f64.powf(least.log10().floor());
+    [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|step| *step >= least * 0.999).unwrap_or(power * 10.0)
+}
+
+/// A share as per cent with as many places as its step needs.
+fn percent(share: f64, step: f64) -> String {
+    if step < 0.01 { format!("{:.1} %", share * 100.0) } else { format!("{:.0} %", share * 100.0) }
+}
+
+/// Drawing into a text cannot fail; the backend's error type only says so less clearly.
+type Drawn = Result<(), ()>;
+
+/// Runs a drawing and gives the SVG.
+fn draw(width: u32, height: u32, drawing: impl FnOnce(&Area<'_>) -> Drawn) -> String {
+    let mut svg = String::new();
+    {
+        let area = SVGBackend::with_string(&mut svg, (width, height)).into_drawing_area();
+        let drawn =
+            area.fill(&WHITE).map_err(drop).and_then(|()| drawing(&area)).and_then(|()| area.present().map_err(drop));
+        drawn.expect("an SVG in memory can always be written");
+    }
+    svg
+}

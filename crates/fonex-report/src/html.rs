@@ -1,0 +1,203 @@
+//! The report: one self-contained HTML file without a script. What an engine wrote is only ever text in it.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use minijinja::value::Serde;
+use minijinja::{AutoEscape, Environment};
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::Piece;
+
+/// Everything a report shows, in order.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct ReportData {
+    /// Title of the page.
+    pub title: String,
+    /// What it was made from and when.
+    pub subtitle: String,
+    /// What can be said, most important first.
+    pub statements: Vec<String>,
+    /// What limits that.
+    pub cautions: Vec<String>,
+    /// Facts about the runs, as name and value.
+    pub facts: Vec<(String, String)>,
+    /// The table of variants.
+    pub summary: DataTable,
+    /// Charts as SVG made by [`crate::charts`], with a caption for readers who do not see them.
+    pub charts: Vec<ChartFigure>,
+    /// Further tables, such as slices.
+    pub tables: Vec<DataTable>,
+    /// The worst clips.
+    pub clips: Vec<ClipCard>,
+    /// The same comparisons for synthesised audio.
+    pub spoken: Vec<VariantCards>,
+    /// The version that wrote it.
+    pub version: String,
+}
+
+/// A chart with its caption.
+#[derive(Debug, Clone, Serialize)]
+pub struct ChartFigure {
+    /// SVG text.
+    pub svg: String,
+    /// What it shows.
+    pub caption: String,
+}
+
+/// A table.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct DataTable {
+    /// Its heading.
+    pub title: String,
+    /// What to know when reading it.
+    pub note: String,
+    /// Column names.
+    pub header: Vec<String>,
+    /// Rows of cells.
+    pub rows: Vec<Vec<TableCell>>,
+}
+
+/// A cell.
+#[derive(Debug, Clone, Serialize)]
+pub struct TableCell {
+    /// Its text.
+    pub text: String,
+    /// How it is set.
+    pub tone: CellTone,
+}
+
+/// How a cell is set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum CellTone {
+    /// Words.
+    Plain,
+    /// A number, set flush right.
+    Number,
+    /// Something that needs attention.
+    Alarm,
+}
+
+/// One clip with what each variant made of it.
+#[derive(Debug, Clone, Serialize)]
+pub struct ClipCard {
+    /// Id of the clip.
+    pub id: String,
+    /// Tags, speaker and language, as one line.
+    pub facts: String,
+    /// Language for the browser; empty where unknown.
+    pub lang: String,
+    /// Whether the text runs from right to left.
+    pub right_to_left: bool,
+    /// The sound; none where it could not be embedded.
+    pub audio: Option<AudioClip>,
+    /// One reading a variant.
+    pub readings: Vec<Reading>,
+}
+
+/// What one variant heard of a clip.
+#[derive(Debug, Clone, Serialize)]
+pub struct Reading {
+    /// The variant.
+    pub variant: String,
+    /// Such as `2 of 7 words wrong`.
+    pub summary: String,
+    /// The comparison.
+    pub pieces: Vec<Piece>,
+}
+
+/// Sound to listen to.
+#[derive(Debug, Clone, Serialize)]
+pub struct AudioClip {
+    /// A data URI.
+    pub source: String,
+    /// What it is, for readers of the page.
+    pub label: String,
+}
+
+/// Audio that a variant spoke.
+#[derive(Debug, Clone, Serialize)]
+pub struct VariantCards {
+    /// The variant.
+    pub variant: String,
+    /// What was measured over all of it.
+    pub summary: String,
+    /// Some of what it spoke.
+    pub clips: Vec<AudioClip>,
+}
+
+/// Why no page could be written.
+#[derive(Debug, Error)]
+#[error("the report cannot be written: {0}")]
+pub struct RenderError(#[from] minijinja::Error);
+
+const TEMPLATE: &str = include_str!("../templates/report.html");
+
+/// Writes the page.
+///
+/// # Errors
+/// When the template and the data do not fit, which the tests rule out.
+pub fn render_report(data: &ReportData) -> Result<String, RenderError> {
+    let mut environment = Environment::new();
+    environment.set_auto_escape_callback(|_| AutoEscape::Html);
+    environment.add_template("report.html", TEMPLATE)?;
+    Ok(environment.get_template("report.html")?.render(Serde(data))?)
+}
+
+/// Bytes as a data URI.
+#[must_use]
+pub fn data_uri(media_type: &str, bytes: &[u8]) -> String {
+    format!("data:{media_type};base64,{}", STANDARD.encode(bytes))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_an_engine_wrote_becomes_markup() {
+        let attack = "<script>alert(1)</script>\"'><img src=x onerror=alert(1)>";
+        let cell = TableCell { text: attack.into(), tone: CellTone::Plain };
+        let table = DataTable {
+            title: attack.into(),
+            note: attack.into(),
+            header: vec![attack.into()],
+            rows: vec![vec![cell]],
+        };
+        let audio = AudioClip { source: data_uri("audio/flac", b"x"), label: attack.into() };
+        let data = ReportData {
+            title: attack.into(),
+            subtitle: attack.into(),
+            statements: vec![attack.into()],
+            cautions: vec![attack.into()],
+            facts: vec![(attack.into(), attack.into())],
+            summary: table.clone(),
+            charts: vec![ChartFigure { svg: "<svg></svg>".into(), caption: attack.into() }],
+            tables: vec![table],
+            clips: vec![ClipCard {
+                id: attack.into(),
+                facts: attack.into(),
+                lang: attack.into(),
+                right_to_left: false,
+                audio: Some(audio.clone()),
+                readings: vec![Reading {
+                    variant: attack.into(),
+                    summary: attack.into(),
+                    pieces: vec![
+                        Piece::Right { said: attack.into() },
+                        Piece::Other { said: attack.into(), heard: attack.into() },
+                        Piece::Dropped { said: attack.into() },
+                        Piece::Added { heard: attack.into() },
+                    ],
+                }],
+            }],
+            spoken: vec![VariantCards { variant: attack.into(), summary: attack.into(), clips: vec![audio] }],
+            version: attack.into(),
+        };
+        let page = render_report(&data).unwrap();
+        assert!(!page.contains("<script") && !page.contains("<img") && !page.contains("\"'>"), "{page}");
+        assert_eq!(page.matches("&lt;script&gt;").count(), 31, "every field is shown, the title twice");
+        assert!(page.contains("<svg></svg>") && page.contains("Content-Security-Policy"));
+    }
+}

@@ -1,0 +1,202 @@
+//! One run, measured: each variant with its outcomes, scores and latencies.
+
+use std::collections::HashMap;
+
+use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordStep, score_clip};
+use fonex_core::align::EditCounts;
+use fonex_core::latency::{Percentiles, real_time_factor};
+use fonex_core::text::Label;
+use fonex_core::timing::word_offsets;
+use fonex_core::{Clip, Outcome};
+use fonex_store::{Run, Store, StoreError, TrialRecord, Variant};
+use serde::Serialize;
+
+use super::SpeechSummary;
+
+/// A run with all that is measured of it.
+#[derive(Debug, Serialize)]
+pub struct RunView {
+    /// The run.
+    pub run: Run,
+    /// Its variants, in the order of the plan.
+    pub variants: Vec<VariantView>,
+    /// The labels by id.
+    #[serde(skip)]
+    pub labels: HashMap<String, Clip>,
+}
+
+/// A variant with all that is measured of it. Warm-up trials are left out.
+#[derive(Debug, Serialize)]
+pub struct VariantView {
+    /// The variant.
+    #[serde(flatten)]
+    pub variant: Variant,
+    /// Timed trials that have an outcome.
+    pub trials: u64,
+    /// Warm-up trials, which no figure counts.
+    pub warm_up: u64,
+    /// Trials by outcome.
+    pub outcomes: Vec<OutcomeCount>,
+    /// What was heard against the labels; left out for synthesisers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub score: Option<Score>,
+    /// What was spoken; left out for recognisers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub speech: Option<SpeechSummary>,
+    /// Wall time of answered calls in milliseconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub latency_ms: Option<Percentiles>,
+    /// Wall time for each second of audio heard or spoken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rtf: Option<Percentiles>,
+    /// Processor seconds for each second of audio, where measured.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cpu_per_audio_s: Option<Percentiles>,
+    /// Largest memory of the engine in KiB, where measured.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub peak_memory_kib: Option<u64>,
+    /// Scored clips, repeats together, in corpus order.
+    #[serde(skip)]
+    pub clips: Vec<ClipResult>,
+    /// The timed trials.
+    #[serde(skip)]
+    pub records: Vec<TrialRecord>,
+}
+
+/// How often trials ended in one way.
+#[derive(Debug, Clone, Serialize)]
+pub struct OutcomeCount {
+    /// The way.
+    pub outcome: Outcome,
+    /// How often.
+    pub trials: u64,
+}
+
+/// One clip of a recogniser variant; repeats are added up.
+#[derive(Debug, Clone)]
+pub struct ClipResult {
+    /// The clip.
+    pub id: String,
+    /// Word counts over all answered repeats.
+    pub words: EditCounts,
+    /// Character counts over all answered repeats.
+    pub characters: EditCounts,
+    /// The first answered repeat word by word.
+    pub steps: Vec<WordStep>,
+}
+
+impl RunView {
+    /// Measures a stored run.
+    pub fn load(store: &Store, run: Run) -> Result<Self, StoreError> {
+        let clips = store.clips(&run.corpus_checksum)?;
+        let mut by_variant: Vec<Vec<TrialRecord>> = run.variants.iter().map(|_| Vec::new()).collect();
+        for trial in store.trials(run.id)? {
+            by_variant[trial.key.variant].push(trial);
+        }
+        let variants = run
+            .variants
+            .iter()
+            .zip(by_variant)
+            .map(|(variant, trials)| VariantView::measure(variant.clone(), trials, &clips, &run))
+            .collect();
+        Ok(Self { run, variants, labels: clips.into_iter().map(|clip| (clip.id.clone(), clip)).collect() })
+    }
+
+    /// A name for people: number and label.
+    pub fn name(&self) -> String {
+        match &self.run.label {
+            Some(label) => format!("{} ({label})", self.run.id),
+            None => self.run.id.to_string(),
+        }
+    }
+}
+
+impl VariantView {
+    fn measure(variant: Variant, trials: Vec<TrialRecord>, clips: &[Clip], run: &Run) -> Self {
+        let (warm, records): (Vec<_>, Vec<_>) = trials.into_iter().partition(|trial| trial.key.warm_up);
+        let answered = || records.iter().filter(|trial| trial.outcome.is_answer());
+        let took: Vec<f64> = answered().filter_map(|trial| trial.took_ms).collect();
+        let per_audio = |value: fn(&TrialRecord) -> Option<f64>| {
+            let factors: Vec<f64> =
+                answered().filter_map(|trial| real_time_factor(value(trial)?, trial.audio_s?)).collect();
+            Percentiles::of(&factors)
+        };
+        let outcomes = Outcome::ALL
+            .into_iter()
+            .map(|outcome| OutcomeCount { outcome, trials: count(&records, outcome) })
+            .filter(|count| count.trials > 0)
+            .collect();
+        let hears = variant.task == "hear";
+        let (score, results) = if hears { score(&records, clips, run) } else { (None, Vec::new()) };
+        Self {
+            trials: records.len() as u64,
+            warm_up: warm.len() as u64,
+            outcomes,
+            score,
+            speech: if hears { None } else { SpeechSummary::of(&records, clips) },
+            latency_ms: Percentiles::of(&took),
+            rtf: per_audio(|trial| Some(trial.took_ms? / 1e3)),
+            cpu_per_audio_s: per_audio(|trial| trial.cpu_s),
+            peak_memory_kib: answered().filter_map(|trial| trial.peak_memory_kib).max(),
+            clips: results,
+            records,
+            variant,
+        }
+    }
+
+    /// Timed trials that have no answer.
+    pub fn failed(&self) -> u64 {
+        self.outcomes.iter().filter(|count| !count.outcome.is_answer()).map(|count| count.trials).sum()
+    }
+
+    /// The clips with the most wrong words, worst first; clips without an error are not among them.
+    pub fn worst(&self, most: usize) -> Vec<&ClipResult> {
+        let mut worst: Vec<&ClipResult> = self.clips.iter().filter(|clip| clip.words.errors() > 0).collect();
+        let rate = |clip: &ClipResult| clip.words.errors() as f64 / clip.words.reference().max(1) as f64;
+        worst.sort_by(|a, b| rate(b).total_cmp(&rate(a)).then_with(|| a.id.cmp(&b.id)));
+        worst.truncate(most);
+        worst
+    }
+}
+
+fn count(records: &[TrialRecord], outcome: Outcome) -> u64 {
+    records.iter().filter(|trial| trial.outcome == outcome).count() as u64
+}
+
+fn score(records: &[TrialRecord], clips: &[Clip], run: &Run) -> (Option<Score>, Vec<ClipResult>) {
+    let mut by_clip: HashMap<&str, Vec<&TrialRecord>> = HashMap::new();
+    for record in records {
+        by_clip.entry(&record.key.clip_id).or_default().push(record);
+    }
+    let profile = &run.text_profile;
+    let mut builder = ScoreBuilder::new(&profile.name, run.seed);
+    let mut results = Vec::new();
+    for clip in clips {
+        let (Some(trials), Ok(label)) = (by_clip.get(clip.id.as_str()), Label::parse(&clip.text)) else { continue };
+        let mut sum: Option<ClipScore> = None;
+        let mut offsets = None;
+        for trial in trials {
+            let Some(heard) = trial.heard.as_ref().filter(|_| trial.outcome.is_answer()) else {
+                builder.add_missing(clip, &score_clip(profile, &label, ""));
+                continue;
+            };
+            let score = score_clip(profile, &label, &heard.text);
+            match &mut sum {
+                None => {
+                    offsets = word_offsets(profile, clip, heard);
+                    sum = Some(score);
+                }
+                Some(sum) => {
+                    sum.words += score.words;
+                    sum.characters += score.characters;
+                }
+            }
+        }
+        if let Some(sum) = sum {
+            builder.add(clip, &sum, offsets.as_ref());
+            let (words, characters) = (sum.words, sum.characters);
+            results.push(ClipResult { id: clip.id.clone(), words, characters, steps: sum.steps });
+        }
+    }
+    (Some(builder.finish()), results)
+}

@@ -1,0 +1,202 @@
+//! Plans: which clips go through which variants, how often and how many at once.
+
+use std::collections::BTreeMap;
+
+use fonex_core::Clip;
+use fonex_engines::{EngineConfig, Settings, Task};
+use fonex_formats::{Place, Problem};
+use serde::{Deserialize, Serialize};
+
+use super::unknown;
+
+/// A plan as written.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct PlanConfig {
+    corpus: Option<String>,
+    #[serde(default)]
+    select: BTreeMap<String, OneOrMore>,
+    engines: Vec<String>,
+    #[serde(default)]
+    models: Vec<String>,
+    #[serde(default)]
+    voices: Vec<String>,
+    #[serde(default)]
+    settings: BTreeMap<String, Vec<serde_json::Value>>,
+    #[serde(default = "one")]
+    repeats: u32,
+    #[serde(default)]
+    warm_up: u32,
+    #[serde(default = "one")]
+    at_once: u32,
+    #[serde(default)]
+    allow_failed: u64,
+}
+
+const fn one() -> u32 {
+    1
+}
+
+/// A value or a list of values.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OneOrMore {
+    One(String),
+    More(Vec<String>),
+}
+
+/// A plan, checked and resolved.
+#[derive(Debug, Clone, Serialize)]
+pub struct Plan {
+    /// Its name.
+    pub name: String,
+    /// Its corpus; none for the bench file's own.
+    pub corpus: Option<String>,
+    /// Which clips: each key is a tag, `speaker`, `lang` or `id`, and its values are alternatives.
+    pub select: BTreeMap<String, Vec<String>>,
+    /// The variants, in the order of the plan.
+    pub variants: Vec<PlannedVariant>,
+    /// How often each clip goes through each variant.
+    pub repeats: u32,
+    /// Trials before the timed ones, for each variant.
+    pub warm_up: u32,
+    /// Trials running at the same time.
+    pub at_once: u32,
+    /// Failed trials that still give exit code 0.
+    pub allow_failed: u64,
+}
+
+/// One column of a comparison.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PlannedVariant {
+    /// All of it in one name.
+    pub name: String,
+    /// The engine's name.
+    pub engine: String,
+    /// What the engine does.
+    pub task: Task,
+    /// Model, empty where there is none.
+    pub model: String,
+    /// Voice, empty where there is none.
+    pub voice: String,
+    /// Settings.
+    pub settings: Settings,
+}
+
+impl Plan {
+    /// Whether the plan takes a clip.
+    pub fn selects(&self, clip: &Clip) -> bool {
+        self.select.iter().all(|(key, values)| {
+            let value = match key.as_str() {
+                "id" => Some(&clip.id),
+                "speaker" => clip.speaker.as_ref(),
+                "lang" => clip.lang.as_ref(),
+                tag => clip.tags.get(tag),
+            };
+            value.is_some_and(|value| values.contains(value))
+        })
+    }
+}
+
+pub(super) fn resolve(
+    name: &str,
+    config: PlanConfig,
+    engines: &BTreeMap<String, EngineConfig>,
+    place: &Place,
+    field: &str,
+) -> Result<Plan, Problem> {
+    let at = |key: &str| place.clone().field(format!("{field}.{key}"));
+    for (key, number) in [("repeats", config.repeats), ("at_once", config.at_once)] {
+        if number == 0 {
+            return Err(Problem::new(format!("the plan \"{name}\" has {key} = 0"), at(key)).expected("1 or more"));
+        }
+    }
+    let mut chosen = Vec::new();
+    for (i, engine) in config.engines.iter().enumerate() {
+        chosen.push(engines.get(engine).ok_or_else(|| {
+            let what = format!("the plan \"{name}\" names an engine \"{engine}\" that is not in the bench file");
+            unknown(what, engine, engines.keys(), at(&format!("engines[{i}]")))
+        })?);
+    }
+    let choice = |key: &str, wanted: &[String], offered: fn(&EngineConfig) -> &Vec<String>| {
+        let known: Vec<&String> = chosen.iter().flat_map(|engine| offered(engine)).collect();
+        wanted.iter().find(|value| !known.contains(value)).map_or(Ok(()), |value| {
+            let what = format!("no engine of the plan \"{name}\" has {value:?} among its {key}");
+            Err(unknown(what, value, known.iter().copied(), at(key)))
+        })
+    };
+    choice("models", &config.models, |engine| &engine.models)?;
+    choice("voices", &config.voices, |engine| &engine.voices)?;
+    let grid = settings_grid(&config.settings);
+    let variants: Vec<PlannedVariant> =
+        chosen.iter().flat_map(|engine| variants(engine, &config.models, &config.voices, &grid)).collect();
+    if variants.is_empty() {
+        return Err(Problem::new(format!("the plan \"{name}\" has nothing to run"), at("engines"))
+            .expected("at least one engine that has one of the models and voices asked for"));
+    }
+    let select = config.select.into_iter().map(|(key, values)| match values {
+        OneOrMore::One(value) => (key, vec![value]),
+        OneOrMore::More(values) => (key, values),
+    });
+    Ok(Plan {
+        name: name.to_owned(),
+        corpus: config.corpus,
+        select: select.collect(),
+        variants,
+        repeats: config.repeats,
+        warm_up: config.warm_up,
+        at_once: config.at_once,
+        allow_failed: config.allow_failed,
+    })
+}
+
+/// Every combination of the settings' values.
+fn settings_grid(settings: &BTreeMap<String, Vec<serde_json::Value>>) -> Vec<Settings> {
+    settings.iter().fold(vec![Settings::new()], |grid, (key, values)| {
+        let plain = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        grid.iter()
+            .flat_map(|so_far| {
+                values.iter().map(move |value| {
+                    let mut settings = so_far.clone();
+                    settings.insert(key.clone(), plain(value));
+                    settings
+                })
+            })
+            .collect()
+    })
+}
+
+fn variants(engine: &EngineConfig, models: &[String], voices: &[String], grid: &[Settings]) -> Vec<PlannedVariant> {
+    // Where the plan names some, an engine takes part with those it has; one that offers none has nothing to choose.
+    let wanted = |offered: &[String], named: &[String]| -> Vec<String> {
+        match offered {
+            [] => vec![String::new()],
+            _ => offered.iter().filter(|o| named.is_empty() || named.contains(o)).cloned().collect(),
+        }
+    };
+    let mut variants = Vec::new();
+    for model in wanted(&engine.models, models) {
+        for voice in wanted(&engine.voices, voices) {
+            for changed in grid {
+                let mut settings = engine.settings.clone();
+                settings.extend(changed.clone());
+                variants.push(PlannedVariant {
+                    name: variant_name(&engine.name, &model, &voice, changed),
+                    engine: engine.name.clone(),
+                    task: engine.task,
+                    model: model.clone(),
+                    voice: voice.clone(),
+                    settings,
+                });
+            }
+        }
+    }
+    variants
+}
+
+/// `engine/model/voice speed=1.2`, leaving out what there is no choice of.
+fn variant_name(engine: &str, model: &str, voice: &str, changed: &Settings) -> String {
+    let parts: Vec<&str> = [engine, model, voice].into_iter().filter(|part| !part.is_empty()).collect();
+    let settings: String = changed.iter().map(|(key, value)| format!(" {key}={value}")).collect();
+    parts.join("/") + &settings
+}

@@ -1,0 +1,109 @@
+//! Reading and checking a bench file.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use fonex_core::text::TextProfile;
+use fonex_engines::EngineConfig;
+use fonex_formats::{Place, Problem, Problems, checksum, value_strict};
+use serde::Deserialize;
+use serde_json::{Map, Value};
+use toml::Table;
+
+use super::plan::{PlanConfig, resolve};
+use super::spans::{line_at, line_of};
+use super::{Bench, folder_of, overrides, unknown};
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct BenchFile {
+    corpus: Option<String>,
+    #[serde(default = "one")]
+    seed: u64,
+    #[serde(default = "neutral")]
+    text_profile: String,
+    #[serde(default)]
+    engine: BTreeMap<String, Map<String, Value>>,
+    #[serde(default)]
+    plan: BTreeMap<String, Value>,
+}
+
+const fn one() -> u64 {
+    1
+}
+
+fn neutral() -> String {
+    "neutral".to_owned()
+}
+
+/// Reads a bench file with the overrides of the command line.
+///
+/// # Errors
+/// Every problem in it, with its line; nothing has been started by then.
+pub fn read_bench(path: &Path, set: &[String]) -> Result<Bench, Problems> {
+    let text = fs::read_to_string(path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => Problem::new("there is no bench file here", Place::file(path))
+            .remedy("write one with fonex init, or name it with --bench FILE"),
+        _ => Problem::io("read", path, &error),
+    })?;
+    let mut table: Table = toml::from_str(&text).map_err(|error| {
+        let line = error.span().map(|span| line_at(&text, span.start));
+        Problem::new(error.message().replace('`', "\""), Place { file: Some(path.to_owned()), line, field: None })
+    })?;
+    for typed in set {
+        overrides::apply(&mut table, typed)?;
+    }
+    let located = |problem: Problem| {
+        let line = problem.place.line.or_else(|| line_of(&text, problem.place.field.as_deref()?));
+        Problem { place: Place { line, ..problem.place }, ..problem }
+    };
+    check(path, &text, set, &table).map_err(|problems| Problems(problems.into_iter().map(located).collect()))
+}
+
+fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench, Vec<Problem>> {
+    let place = Place::file(path);
+    let value = serde_json::to_value(table)
+        .map_err(|error| vec![Problem::new(format!("a value cannot be used: {error}"), place.clone())])?;
+    let file: BenchFile = value_strict(value, place.clone(), "", &[]).map_err(|problem| vec![problem])?;
+    let mut problems = Vec::new();
+    let text_profile = TextProfile::shipped(&file.text_profile).unwrap_or_else(|error| {
+        let known = TextProfile::SHIPPED.map(str::to_owned);
+        problems.push(unknown(error.to_string(), &file.text_profile, &known, place.clone().field("text_profile")));
+        TextProfile { name: file.text_profile.clone(), steps: Vec::new() }
+    });
+    let mut engines = BTreeMap::new();
+    for (name, table) in file.engine {
+        match EngineConfig::read(&name, table, &place, &format!("engine.{name}")) {
+            Ok(engine) => drop(engines.insert(name, engine)),
+            Err(problem) => problems.push(problem),
+        }
+    }
+    let mut plans = BTreeMap::new();
+    // A plan can only be checked against engines that could be read.
+    if problems.is_empty() {
+        for (name, value) in file.plan {
+            let field = format!("plan.{name}");
+            let plan = value_strict::<PlanConfig>(value, place.clone(), &field, &[])
+                .and_then(|config| resolve(&name, config, &engines, &place, &field));
+            match plan {
+                Ok(plan) => drop(plans.insert(name, plan)),
+                Err(problem) => problems.push(problem),
+            }
+        }
+    }
+    if !problems.is_empty() {
+        return Err(problems);
+    }
+    Ok(Bench {
+        path: path.to_owned(),
+        folder: folder_of(path).to_owned(),
+        checksum: checksum::of_bytes(text.as_bytes()),
+        overrides: set.to_vec(),
+        corpus: file.corpus,
+        seed: file.seed,
+        text_profile,
+        engines,
+        plans,
+    })
+}

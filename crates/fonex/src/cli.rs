@@ -1,0 +1,265 @@
+//! The command line: every command with its options and an example that runs on the demo data.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Benchmarks speech recognition and synthesis engines against a labelled corpus, with honest uncertainty.
+#[derive(Debug, Parser)]
+#[command(name = "fonex", version, propagate_version = false, max_term_width = 100)]
+#[command(after_help = "Start with: fonex demo")]
+pub struct Cli {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run the full example on shipped data, from corpus to report
+    Demo(Demo),
+    /// Write a commented bench file to start from
+    Init(Init),
+    /// Give an engine one clip or one sentence, now
+    Try(Try),
+    /// Execute a plan of the bench file; resumes where a killed run stopped
+    Run(Run),
+    /// Score results that already exist against their labels
+    Score(Score),
+    /// List the stored runs
+    Runs(Runs),
+    /// Show one run in depth
+    Show(Show),
+    /// Compare variants or runs clip by clip: better, worse, or cannot tell
+    Compare(Compare),
+    /// Chart a measure over many runs and flag regressions
+    Trend(Trend),
+    /// Write a self-contained HTML report
+    Report(Report),
+    /// Print a completion script for a shell
+    Completions(Completions),
+}
+
+/// Where the bench file is.
+#[derive(Debug, Clone, Args)]
+pub struct BenchArg {
+    /// Bench file; its runs are kept in .fonex beside it
+    #[arg(short, long, value_name = "FILE", default_value = "fonex.toml")]
+    pub bench: PathBuf,
+}
+
+/// In which form results are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For reading in a terminal
+    Table,
+    /// For programs; nothing else goes to standard output
+    Json,
+    /// For spreadsheets
+    Csv,
+    /// For pull requests and wikis
+    Markdown,
+}
+
+#[derive(Debug, Clone, Args)]
+pub struct FormatArg {
+    /// Form of the output
+    #[arg(long, value_enum, default_value = "table")]
+    pub format: Format,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex demo my-demo")]
+pub struct Demo {
+    /// Folder to make
+    #[arg(value_name = "DIR", default_value = "fonex-demo")]
+    pub folder: PathBuf,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex init my-bench")]
+pub struct Init {
+    /// Folder to write fonex.toml into
+    #[arg(value_name = "DIR", default_value = ".")]
+    pub folder: PathBuf,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex try marl radio-001               a clip of the corpus, scored against its label
+  fonex try marl audio/radio-001.flac    an audio file
+  fonex try osier \"Doors are closing.\"   a sentence, spoken into try.wav")]
+pub struct Try {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Clip id, audio file, or for a synthesiser the text to speak
+    pub input: String,
+    /// Model; the engine's first by default
+    #[arg(long)]
+    pub model: Option<String>,
+    /// Voice; the engine's first by default
+    #[arg(long)]
+    pub voice: Option<String>,
+    /// Language, as a BCP 47 tag
+    #[arg(long)]
+    pub lang: Option<String>,
+    /// What is said in the audio, to score against
+    #[arg(long, value_name = "TEXT")]
+    pub label: Option<String>,
+    /// Where to write spoken audio
+    #[arg(short, long, value_name = "FILE", default_value = "try.wav")]
+    pub output: PathBuf,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex run radio --label my-first")]
+pub struct Run {
+    /// Plan of the bench file; may be left out where there is only one
+    pub plan: Option<String>,
+    /// A name for this run, such as a week or a build
+    #[arg(long)]
+    pub label: Option<String>,
+    /// Change a value of the bench file for this run, such as plan.hear.repeats=3
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    /// Start a new run even where one was interrupted
+    #[arg(long)]
+    pub anew: bool,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex score corpus.jsonl heard.jsonl")]
+pub struct Score {
+    /// Labels: JSON Lines, CSV, TSV, or a folder of text or caption files
+    pub corpus: PathBuf,
+    /// Results, in any of the same forms
+    pub heard: PathBuf,
+    /// Text profile: neutral or verbatim
+    #[arg(long, default_value = "neutral")]
+    pub profile: String,
+    /// Seed of the bootstrap
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// How many of the worst clips to show word by word
+    #[arg(long, default_value_t = 3, value_name = "N")]
+    pub worst: usize,
+    /// End with exit code 3 when results are missing or belong to no clip
+    #[arg(long)]
+    pub strict: bool,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex runs")]
+pub struct Runs {
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex show last
+  fonex show 1 --variant marl/river --worst 10
+  fonex show 1 --clip radio-006")]
+pub struct Show {
+    /// Run: its number, its label, or last
+    #[arg(default_value = "last")]
+    pub run: String,
+    /// Only this variant
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only this clip, word by word
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// How many of the worst clips to show word by word
+    #[arg(long, default_value_t = 3, value_name = "N")]
+    pub worst: usize,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "A run is a number, a label, or last; RUN:VARIANT names one of its variants.
+Examples, in the folder the demo made:
+  fonex compare 1                              its first variant against the others
+  fonex compare 1:marl/river 1:tern            two variants
+  fonex compare w45 w46                        the same variants in two runs")]
+pub struct Compare {
+    /// What to compare; everything after the first is held against the first
+    #[arg(required = true, value_name = "RUN")]
+    pub runs: Vec<String>,
+    /// Also compare within the slices of this tag, or speaker or lang; may be repeated
+    #[arg(long, value_name = "TAG")]
+    pub by: Vec<String>,
+    /// Seed of the resampling
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex trend --plan weekly
+  fonex trend --plan weekly --slice channel=radio -o trend.png")]
+pub struct Trend {
+    /// Only runs of this plan
+    #[arg(long)]
+    pub plan: Option<String>,
+    /// Only this variant
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only clips of this slice, such as channel=radio
+    #[arg(long, value_name = "TAG=VALUE")]
+    pub slice: Option<String>,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Seed of the resampling
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex report 1 -o report.html")]
+pub struct Report {
+    /// Runs: numbers, labels, or last
+    #[arg(required = true, value_name = "RUN")]
+    pub runs: Vec<String>,
+    /// File to write
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// How many of the worst clips to show for each variant
+    #[arg(long, default_value_t = 6, value_name = "N")]
+    pub worst: usize,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex completions bash > fonex.bash")]
+pub struct Completions {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}

@@ -1,0 +1,181 @@
+//! `fonex demo`: the whole job on shipped data, from a labelled corpus to a verdict, a trend and a report.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use fonex_formats::{Place, Problem};
+use include_dir::{Dir, include_dir};
+
+use super::{compare, report, run, show, trend};
+use crate::bench::existing_store;
+use crate::cli::{self, BenchArg, Format, FormatArg};
+use crate::failure::{Code, Failure};
+use crate::output;
+
+/// The corpus, its audio and the bench file.
+static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/shipped");
+
+/// The weekly builds of the story; the last one made radio calls worse.
+const WEEKS: [&str; 6] = ["w41", "w42", "w43", "w44", "w45", "w46"];
+
+pub fn demo(options: &cli::Demo) -> Result<Code, Failure> {
+    let demo =
+        DemoFolder { folder: options.folder.clone(), bench: BenchArg { bench: options.folder.join("fonex.toml") } };
+    demo.lay_out()?;
+    let folder = options.folder.display();
+    output::print(&format!(
+        "Skarnfell Lifts, a cableway, wants to know which recogniser hears its radio calls and help points,\n\
+         and which voice should read its announcements. The corpus, audio and bench file are in {folder}.\n\
+         All engines here are stand-ins: simulated, seeded, with known behaviour.\n"
+    ))?;
+
+    demo.step("Two recognisers hear 40 labelled clips.", "fonex run recognisers")?;
+    demo.run("recognisers", None, &[])?;
+    demo.step("Which is better, where, and is it sure?", "fonex compare 1 --by channel")?;
+    demo.compare(&["1"], &["channel"])?;
+    demo.step("What did they get wrong on one radio call?", "fonex show 1 --clip radio-001")?;
+    demo.show_clip("1", "radio-001")?;
+    demo.step("Three voices speak the announcements.", "fonex run voices")?;
+    demo.run("voices", None, &[])?;
+    demo.step(
+        "A new build of marl/river arrives every week and hears the radio calls.",
+        "fonex run weekly --label w46 --set engine.marl.behaviour.river.build=w46",
+    )?;
+    for week in WEEKS {
+        demo.run("weekly", Some(week), &[format!("engine.marl.behaviour.river.build={week}")])?;
+    }
+    demo.step("Did a build make it worse?", "fonex trend --plan weekly -o trend.svg")?;
+    demo.trend()?;
+    demo.step("A page to pass on.", "fonex report 1 2 -o report.html")?;
+    demo.report(&["1", "2"])?;
+    output::print(&format!(
+        "\nDone. Open {}, look at {}, and go on in {folder}:\n  \
+         cd {folder}\n  fonex runs\n  fonex try marl radio-001\n  fonex score corpus.jsonl heard.jsonl\n",
+        options.folder.join("report.html").display(),
+        options.folder.join("trend.svg").display(),
+    ))?;
+    Ok(Code::Done)
+}
+
+struct DemoFolder {
+    folder: PathBuf,
+    bench: BenchArg,
+}
+
+impl DemoFolder {
+    /// Writes the shipped files; a demo that is there already is made anew, anything else is left alone.
+    fn lay_out(&self) -> Result<(), Failure> {
+        let store = self.folder.join(".fonex");
+        let occupied = fs::read_dir(&self.folder).is_ok_and(|mut entries| entries.next().is_some());
+        if occupied && !self.folder.join(MARK).is_file() {
+            return Err(Problem::new("the folder holds something else", Place::file(&self.folder))
+                .remedy("name a new folder: fonex demo DIR")
+                .into());
+        }
+        if store.exists() {
+            fs::remove_dir_all(&store).map_err(|error| Problem::io("remove", &store, &error))?;
+        }
+        write_dir(&SHIPPED, &self.folder)?;
+        let mark = self.folder.join(MARK);
+        fs::write(&mark, "Made by fonex demo, which may make this folder anew.\n")
+            .map_err(|error| Problem::io("write", &mark, &error).into())
+    }
+
+    fn step(&self, what: &str, command: &str) -> Result<(), Failure> {
+        output::print(&format!("\n━━ {what}\n$ {command}\n\n"))
+    }
+
+    fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<(), Failure> {
+        let options = cli::Run {
+            plan: Some(plan.to_owned()),
+            label: label.map(str::to_owned),
+            overrides: overrides.to_vec(),
+            anew: false,
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        };
+        // Of the weekly runs only the trend is shown.
+        match label {
+            Some(_) => run::execute_quietly(&options),
+            None => run::run(&options).map(drop),
+        }
+    }
+
+    fn compare(&self, runs: &[&str], by: &[&str]) -> Result<(), Failure> {
+        let strings = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
+        compare::compare_runs(&cli::Compare {
+            runs: strings(runs),
+            by: strings(by),
+            seed: 1,
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        })
+        .map(drop)
+    }
+
+    fn show_clip(&self, run: &str, clip: &str) -> Result<(), Failure> {
+        show::show(&cli::Show {
+            run: run.to_owned(),
+            variant: None,
+            clip: Some(clip.to_owned()),
+            worst: 0,
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        })
+        .map(drop)
+    }
+
+    fn trend(&self) -> Result<(), Failure> {
+        trend::trend_of_runs(&cli::Trend {
+            plan: Some("weekly".to_owned()),
+            variant: None,
+            slice: None,
+            output: Some(self.folder.join("trend.svg")),
+            seed: 1,
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        })
+        .map(drop)
+    }
+
+    fn report(&self, runs: &[&str]) -> Result<(), Failure> {
+        report::report(&cli::Report {
+            runs: runs.iter().map(|run| (*run).to_owned()).collect(),
+            output: self.folder.join("report.html"),
+            worst: 6,
+            bench: self.bench.clone(),
+        })?;
+        self.write_heard()
+    }
+
+    /// Results as a file, so that `fonex score` has something to read.
+    fn write_heard(&self) -> Result<(), Failure> {
+        let store = existing_store(&self.bench.bench)?;
+        let path = self.folder.join("heard.jsonl");
+        let mut lines = String::new();
+        for trial in store.trials(1)?.into_iter().filter(|trial| trial.key.variant == 1 && !trial.key.warm_up) {
+            if let Some(mut heard) = trial.heard {
+                heard.took_ms = trial.took_ms;
+                lines += &fonex_formats::heard_line(&fonex_formats::HeardRecord::new(trial.key.clip_id, heard));
+                lines.push('\n');
+            }
+        }
+        fs::write(&path, lines).map_err(|error| Problem::io("write", &path, &error).into())
+    }
+}
+
+/// A file that tells a demo folder from any other.
+const MARK: &str = ".made-by-fonex-demo";
+
+fn write_dir(dir: &Dir<'_>, target: &Path) -> Result<(), Failure> {
+    fs::create_dir_all(target).map_err(|error| Problem::io("make", target, &error))?;
+    for file in dir.files() {
+        let path = target.join(file.path());
+        fs::write(&path, file.contents()).map_err(|error| Problem::io("write", &path, &error))?;
+    }
+    for inner in dir.dirs() {
+        fs::create_dir_all(target.join(inner.path())).map_err(|error| Problem::io("make", target, &error))?;
+        write_dir(inner, target)?;
+    }
+    Ok(())
+}

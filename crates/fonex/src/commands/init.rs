@@ -1,0 +1,30 @@
+//! `fonex init`: a commented bench file to start from.
+
+use std::fs::{self, OpenOptions};
+use std::io::{ErrorKind, Write};
+
+use fonex_formats::{Place, Problem};
+
+use crate::cli::Init;
+use crate::failure::{Code, Failure};
+use crate::output;
+
+const TEMPLATE: &str = include_str!("../bench/template.toml");
+
+pub fn init(options: &Init) -> Result<Code, Failure> {
+    fs::create_dir_all(&options.folder).map_err(|error| Problem::io("make", &options.folder, &error))?;
+    let path = options.folder.join("fonex.toml");
+    let mut file =
+        OpenOptions::new().write(true).create_new(true).open(&path).map_err(|error| match error.kind() {
+            ErrorKind::AlreadyExists => Problem::new("there is a bench file here already", Place::file(&path))
+                .remedy("edit it, or name another folder"),
+            _ => Problem::io("write", &path, &error),
+        })?;
+    file.write_all(TEMPLATE.as_bytes()).map_err(|error| Problem::io("write", &path, &error))?;
+    output::print(&format!(
+        "Wrote {}.\nNext: put your clips into corpus.jsonl beside it, edit the engine's command, and run:\n  \
+         fonex try my-recogniser CLIP-ID    one clip, now\n  fonex run                           all of them\n",
+        path.display()
+    ))?;
+    Ok(Code::Done)
+}

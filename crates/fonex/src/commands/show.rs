@@ -1,0 +1,297 @@
+//! `fonex show`: one run in depth.
+
+use fonex_core::accuracy::Score;
+use fonex_core::latency::Percentiles;
+use fonex_store::{Run, RunState};
+use serde::Serialize;
+
+use super::{find_run, find_variant};
+use crate::analysis::{ClipResult, RunView, VariantView};
+use crate::bench::{existing_store, unknown};
+use crate::cli::{Format, Show};
+use crate::failure::{Code, Failure};
+use crate::output::{self, Table, milliseconds, percent, plural, rate_with_interval, thread_key, thread_lines};
+
+pub fn show(options: &Show) -> Result<Code, Failure> {
+    let store = existing_store(&options.bench.bench)?;
+    let mut view = RunView::load(&store, find_run(&store, &options.run)?)?;
+    if let Some(name) = &options.variant {
+        find_variant(&view, name)?;
+        view.variants.retain(|variant| variant.variant.name == *name);
+    }
+    if let Some(id) = &options.clip {
+        return show_clip(&view, id, options.format.format);
+    }
+    print_run(&view, options.format.format)?;
+    if options.format.format == Format::Table {
+        output::print(&worst_clips(&view, options.worst))?;
+    }
+    Ok(Code::Done)
+}
+
+/// Prints a run: as a page, as JSON with everything, or as one table of variants.
+pub fn print_run(view: &RunView, format: Format) -> Result<(), Failure> {
+    match format {
+        Format::Json => output::print_json(view),
+        Format::Table => output::print(&page(view)),
+        form => output::print_table(&variants_table(view), form),
+    }
+}
+
+fn page(view: &RunView) -> String {
+    let mut page = header(&view.run);
+    page += &variants_table(view).text();
+    if view.variants.iter().any(|variant| variant.failed() > 0) {
+        page.push('\n');
+        page += &outcomes(view);
+    }
+    let slices = slices_table(view);
+    if !slices.rows().is_empty() {
+        page += &format!("\nWord error rate by slice\n{}", slices.text());
+    }
+    let timing = timing_table(view);
+    if !timing.rows().is_empty() {
+        page += &format!("\nWord times against labels, heard minus labelled\n{}", timing.text());
+    }
+    page
+}
+
+fn header(run: &Run) -> String {
+    let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
+    let state = if run.state == RunState::Finished { "" } else { ", unfinished" };
+    let started = run.started_at.replace('T', " ");
+    let mut text = format!("Run {}{label}{state}: plan {}, {started}\n", run.id, run.plan);
+    let checksum = run.corpus_checksum.get(..8).unwrap_or_default();
+    text += &format!(
+        "corpus {} ({checksum}), text profile {}, seed {}, Fonex {}\n",
+        run.corpus_path, run.text_profile.name, run.seed, run.fonex_version
+    );
+    let load = run.machine.load_1m.map_or_else(String::new, |load| format!(", load {load:.1}"));
+    text += &format!("{}, {}, {}{load}\n", run.machine.cpu, plural(run.machine.cores as u64, "core"), run.machine.os);
+    if !run.overrides.is_empty() {
+        text += &format!("set: {}\n", run.overrides.join(", "));
+    }
+    if !run.left_out.is_empty() {
+        text += &format!("{} could not be used\n", plural(run.left_out.len() as u64, "clip"));
+    }
+    text.push('\n');
+    text
+}
+
+/// One row a variant.
+fn variants_table(view: &RunView) -> Table {
+    let hears = view.variants.iter().any(|variant| variant.score.is_some());
+    let speaks = view.variants.iter().any(|variant| variant.speech.is_some());
+    let mut columns = vec!["variant", ">trials", ">failed"];
+    if hears {
+        columns.extend([">clips", ">words", ">WER [95 %]", ">CER"]);
+    }
+    columns.extend([">median", ">p95", ">RTF median"]);
+    if speaks {
+        columns.extend([">words/min", ">peak", ">clipped clips"]);
+    }
+    let mut table = Table::new(columns);
+    for variant in &view.variants {
+        let mut cells = vec![variant.variant.name.clone(), variant.trials.to_string(), variant.failed().to_string()];
+        if hears {
+            cells.extend(score_cells(variant.score.as_ref()));
+        }
+        let latency =
+            |pick: fn(&Percentiles) -> f64| variant.latency_ms.as_ref().map_or_else(dash, |l| milliseconds(pick(l)));
+        cells.extend([latency(|l| l.p50), latency(|l| l.p95)]);
+        cells.push(variant.rtf.as_ref().map_or_else(dash, |rtf| format!("{:.3}", rtf.p50)));
+        if speaks {
+            let speech = variant.speech.as_ref();
+            cells.push(speech.and_then(|s| s.words_per_minute).map_or_else(dash, |w| format!("{w:.0}")));
+            cells.push(speech.and_then(|s| s.peak_dbfs).map_or_else(dash, |peak| format!("{peak:.1} dBFS")));
+            cells.push(speech.map_or_else(dash, |s| format!("{} of {}", s.clipped_clips, s.clips)));
+        }
+        table.row(cells);
+    }
+    table
+}
+
+fn dash() -> String {
+    "–".to_owned()
+}
+
+fn score_cells(score: Option<&Score>) -> [String; 4] {
+    score.map_or_else(
+        || [dash(), dash(), dash(), dash()],
+        |score| {
+            [
+                score.clips.to_string(),
+                score.words.reference.to_string(),
+                rate_with_interval(score.words.wer, score.words.interval),
+                percent(score.characters.cer),
+            ]
+        },
+    )
+}
+
+/// How trials ended where some did not end well, and the rate with failures counted as empty results.
+fn outcomes(view: &RunView) -> String {
+    let mut text = String::new();
+    for variant in view.variants.iter().filter(|variant| variant.failed() > 0) {
+        let counts: Vec<String> = variant.outcomes.iter().map(|o| format!("{} {}", o.trials, o.outcome)).collect();
+        text += &format!("{}: {}", variant.variant.name, counts.join(", "));
+        if let Some(all) = variant.score.as_ref().and_then(|score| score.missing_as_empty.as_ref()) {
+            text += &format!(
+                "; with failures as empty results WER {}",
+                rate_with_interval(all.words.wer, all.words.interval)
+            );
+        }
+        text.push('\n');
+        let example = variant.records.iter().find(|trial| !trial.outcome.is_answer());
+        if let Some((id, why)) = example.and_then(|trial| Some((&trial.key.clip_id, trial.detail.as_ref()?))) {
+            text += &format!("  such as {id}: {why}\n");
+        }
+    }
+    text
+}
+
+/// One row a slice, one column a variant; only where a key has several values.
+fn slices_table(view: &RunView) -> Table {
+    let scored: Vec<(&VariantView, &Score)> =
+        view.variants.iter().filter_map(|variant| Some((variant, variant.score.as_ref()?))).collect();
+    let columns = ["slice", ">clips", ">words"].map(str::to_owned).into_iter();
+    let mut table = Table::new(columns.chain(scored.iter().map(|(variant, _)| format!(">{}", variant.variant.name))));
+    let Some((_, first)) = scored.first() else { return table };
+    for slice in &first.slices {
+        if first.slices.iter().filter(|other| other.by == slice.by).count() < 2 {
+            continue;
+        }
+        let same = |score: &Score| {
+            let found = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
+            found.map_or_else(dash, |slice| rate_with_interval(slice.words.wer, slice.words.interval))
+        };
+        let name = format!("{}={}", slice.by, slice.value);
+        let size = [name, slice.clips.to_string(), slice.words.reference.to_string()];
+        table.row(size.into_iter().chain(scored.iter().map(|(_, score)| same(score))));
+    }
+    table
+}
+
+fn timing_table(view: &RunView) -> Table {
+    let header = [
+        "variant",
+        ">words",
+        ">median start",
+        ">spread (MAD)",
+        ">p95 of |start|",
+        ">within 50 ms",
+        ">within 100 ms",
+        ">drift",
+    ];
+    let mut table = Table::new(header);
+    for variant in &view.variants {
+        let Some(timing) = variant.score.as_ref().and_then(|score| score.timing.as_ref()) else { continue };
+        let start = &timing.start;
+        table.row([
+            variant.variant.name.clone(),
+            timing.words.to_string(),
+            format!("{:+.0} ms", start.median_ms),
+            format!("{:.0} ms", start.mad_ms),
+            format!("{:.0} ms", start.p95_abs_ms),
+            percent(Some(start.within_50ms)),
+            percent(Some(start.within_100ms)),
+            timing.slope_ms_per_min.map_or_else(dash, |slope| format!("{slope:+.0} ms/min")),
+        ]);
+    }
+    table
+}
+
+fn worst_clips(view: &RunView, most: usize) -> String {
+    let mut text = String::new();
+    for variant in view.variants.iter().filter(|variant| most > 0 && variant.score.is_some()) {
+        let worst = variant.worst(most);
+        if worst.is_empty() {
+            continue;
+        }
+        text += &format!("\nWorst clips of {}\n{}\n", variant.variant.name, thread_key());
+        worst.iter().for_each(|clip| text += &clip_lines(&clip.id, clip));
+    }
+    text
+}
+
+fn clip_lines(name: &str, clip: &ClipResult) -> String {
+    let wrong = format!("{} of {} wrong", clip.words.errors(), plural(clip.words.reference(), "word"));
+    let mut text = format!("\n{name}: {wrong}\n");
+    for line in thread_lines(&clip.steps, output::width(), output::colour()) {
+        text += &format!("{line}\n");
+    }
+    text
+}
+
+/// One clip under each variant, for programs.
+#[derive(Serialize)]
+struct ClipView<'v> {
+    variant: &'v str,
+    words: fonex_core::align::EditCounts,
+    characters: fonex_core::align::EditCounts,
+    steps: &'v [fonex_core::accuracy::WordStep],
+}
+
+fn show_clip(view: &RunView, id: &str, format: Format) -> Result<Code, Failure> {
+    let Some(label) = view.labels.get(id) else {
+        let what = format!("run {} has no clip \"{id}\"", view.name());
+        return Err(unknown(what, id, view.labels.keys().take(10_000), fonex_formats::Place::default()).into());
+    };
+    let found = |variant: &VariantView| variant.clips.iter().find(|clip| clip.id == id).cloned();
+    let results: Vec<(String, Option<ClipResult>)> =
+        view.variants.iter().map(|variant| (variant.variant.name.clone(), found(variant))).collect();
+    if format == Format::Json {
+        let views: Vec<ClipView<'_>> = results
+            .iter()
+            .filter_map(|(variant, clip)| {
+                let ClipResult { words, characters, steps, .. } = clip.as_ref()?;
+                Some(ClipView { variant, words: *words, characters: *characters, steps })
+            })
+            .collect();
+        output::print_json(&views)?;
+        return Ok(Code::Done);
+    }
+    let mut text = format!("{id}: {}\n{}\n", label.text, thread_key());
+    for (variant, clip) in results {
+        text += &match clip {
+            Some(clip) => clip_lines(&variant, &clip),
+            None => format!("\n{variant}: no answer to compare\n"),
+        };
+    }
+    output::print(&text)?;
+    Ok(Code::Done)
+}
+
+/// The figures of a score in a few lines.
+pub fn score_summary(score: &Score) -> String {
+    let words = &score.words;
+    let mut text = format!(
+        "WER {} over {} and {}\n",
+        rate_with_interval(words.wer, words.interval),
+        plural(score.clips, "clip"),
+        plural(words.reference, "word")
+    );
+    text += &format!(
+        "CER {}   MER {}   WIL {}   mean of clip rates {}\n",
+        percent(score.characters.cer),
+        percent(words.mer),
+        percent(words.wil),
+        percent(score.mean_clip_wer)
+    );
+    text += &format!(
+        "clips with errors {} ({})   text profile {}\n",
+        score.clips_with_errors,
+        percent(score.ser),
+        score.text_profile
+    );
+    if let Some(timing) = &score.timing {
+        let drift = timing.slope_ms_per_min.map_or_else(String::new, |slope| format!(", drift {slope:+.0} ms/min"));
+        text += &format!(
+            "word starts {:+.0} ms (median of {}), {} within 100 ms{drift}\n",
+            timing.start.median_ms,
+            plural(timing.words, "word"),
+            percent(Some(timing.start.within_100ms))
+        );
+    }
+    text
+}

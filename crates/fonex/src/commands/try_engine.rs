@@ -1,0 +1,292 @@
+//! `fonex try`: one clip or one sentence through one engine, now.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use fonex_core::accuracy::{ClipScore, score_clip};
+use fonex_core::audio::{Audio, AudioMeasures, measure};
+use fonex_core::text::{Label, TextProfile};
+use fonex_core::{Clip, Heard, Outcome};
+use fonex_engines::{Answer, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task, build_engine};
+use fonex_formats::audio::{encode_flac, encode_wav, read_audio};
+use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
+use serde::Serialize;
+
+use crate::bench::{Bench, read_bench, unknown};
+use crate::cli::{Format, Try};
+use crate::execute::stop_on_interrupt;
+use crate::failure::{Code, Failure};
+use crate::output::{self, milliseconds, plural, seconds, thread_key, thread_lines};
+
+/// What came back, for programs.
+#[derive(Serialize)]
+struct Tried {
+    engine: String,
+    model: String,
+    voice: String,
+    outcome: Outcome,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    detail: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    took_ms: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    audio_s: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    rtf: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    cpu_s: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    peak_memory_kib: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    label: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    heard: Option<Heard>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    words: Option<fonex_core::align::EditCounts>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    measures: Option<AudioMeasures>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    written: Option<PathBuf>,
+}
+
+pub fn try_engine(options: &Try) -> Result<Code, Failure> {
+    let bench = read_bench(&options.bench.bench, &options.overrides)?;
+    let config = bench.engine(&options.engine)?;
+    let model = choose("model", options.model.as_deref(), &config.models, &options.engine)?;
+    let voice = choose("voice", options.voice.as_deref(), &config.voices, &options.engine)?;
+    let stop = stop_on_interrupt();
+    let form = Form { model: &model, voice: &voice, settings: &config.settings };
+    let tried = match config.task {
+        Task::Hear => hear(options, &bench, config, form, &stop)?,
+        Task::Speak => speak(options, &bench, config, form, &stop)?,
+    };
+    let answered = tried.outcome.is_answer();
+    let stopped = tried.outcome == Outcome::Stopped;
+    match options.format.format {
+        Format::Table => output::print(&page(&tried, &bench.text_profile))?,
+        _ => output::print_json(&tried)?,
+    }
+    Ok(match (answered, stopped) {
+        (true, _) => Code::Done,
+        (false, true) => Code::Interrupted,
+        (false, false) => Code::TrialsFailed,
+    })
+}
+
+/// The model or voice asked for, else the first on offer.
+fn choose(what: &str, typed: Option<&str>, offered: &[String], engine: &str) -> Result<String, Problem> {
+    match typed {
+        None => Ok(offered.first().cloned().unwrap_or_default()),
+        Some(typed) if offered.iter().any(|o| o == typed) => Ok(typed.to_owned()),
+        Some(typed) => {
+            let what = format!("the engine \"{engine}\" has no {what} \"{typed}\"");
+            Err(unknown(what, typed, offered, Place::default()))
+        }
+    }
+}
+
+/// What is to be heard: a clip of the corpus, or a file.
+struct Input {
+    clip: Clip,
+    labelled: bool,
+    audio: Audio,
+}
+
+fn hear(
+    options: &Try,
+    bench: &Bench,
+    config: &EngineConfig,
+    form: Form<'_>,
+    stop: &StopFlag,
+) -> Result<Tried, Failure> {
+    let input = find_input(options, bench)?;
+    let lang = options.lang.as_deref().or(input.clip.lang.as_deref());
+    let labels =
+        if input.labelled { HashMap::from([(input.clip.id.clone(), input.clip.clone())]) } else { HashMap::new() };
+    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
+    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::new(labels), bench.seed);
+    let request = HearRequest { clip_id: &input.clip.id, lang, audio: &input.audio, form, stop };
+    let answer = engine.hear(&request);
+    // Trials remove their own files; what is left is the empty folder around them.
+    drop(fs::remove_dir_all(&scratch));
+    let mut tried = tried(options, form, &answer);
+    tried.audio_s = Some(input.audio.duration_s());
+    tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / input.audio.duration_s());
+    tried.heard = answer.value;
+    if input.labelled {
+        tried.words = tried.heard.as_ref().map(|heard| scored(&bench.text_profile, &input.clip.text, heard).words);
+        tried.label = Some(input.clip.text);
+    }
+    Ok(tried)
+}
+
+/// A clip id of the bench file's corpus, else an audio file; a file of the corpus brings its label along.
+fn find_input(options: &Try, bench: &Bench) -> Result<Input, Failure> {
+    let path = Path::new(&options.input);
+    let corpus = if bench.corpus.is_some() { Some(bench.read_corpus(None)?) } else { None };
+    let known = corpus.as_ref().and_then(|corpus| find_clip(corpus, &options.input, path));
+    let (clip, path) = match (known, &corpus) {
+        (Some(clip), Some(corpus)) => {
+            let path = audio_path(&corpus.folder, clip).unwrap_or_else(|| path.to_owned());
+            (clip.clone(), path)
+        }
+        _ if path.is_file() => (bare_clip(&options.input), path.to_owned()),
+        _ => {
+            let problem =
+                Problem::new(format!("\"{}\" is neither a clip nor a file", options.input), Place::default());
+            let ids = corpus.iter().flat_map(|corpus| &corpus.clips).map(|clip| clip.id.as_str());
+            return Err(match nearest(&options.input, ids) {
+                Some(near) => problem.remedy(format!("write \"{near}\" if that clip is meant")).into(),
+                None => problem.expected("a clip id of the corpus, or the path of an audio file").into(),
+            });
+        }
+    };
+    let decoded = read_audio(&path).map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
+    if let Some(defect) = &decoded.defect {
+        output::caution(&format!("{}: {defect}", path.display()));
+    }
+    let text = options.label.clone().unwrap_or_else(|| clip.text.clone());
+    Label::parse(&text).map_err(|error| Problem::new(error.to_string(), Place::default().field("--label")))?;
+    let labelled = options.label.is_some() || known.is_some();
+    Ok(Input { clip: Clip { text, ..clip }, labelled, audio: decoded.audio })
+}
+
+fn find_clip<'c>(corpus: &'c Corpus, id: &str, path: &Path) -> Option<&'c Clip> {
+    let same_file = |clip: &&Clip| {
+        let audio = audio_path(&corpus.folder, clip).and_then(|audio| audio.canonicalize().ok());
+        audio.is_some_and(|audio| path.canonicalize().is_ok_and(|path| path == audio))
+    };
+    corpus.clip(id).or_else(|| corpus.clips.iter().filter(|_| path.is_file()).find(same_file))
+}
+
+fn bare_clip(id: &str) -> Clip {
+    let (audio, lang, speaker) = (None, None, None);
+    let (tags, terms, words) = Default::default();
+    Clip { id: id.to_owned(), audio, text: String::new(), lang, speaker, tags, terms, words }
+}
+
+fn scored(profile: &TextProfile, label: &str, heard: &Heard) -> ClipScore {
+    let label = Label::parse(label).expect("the label was checked when it was read");
+    score_clip(profile, &label, &heard.text)
+}
+
+fn speak(
+    options: &Try,
+    bench: &Bench,
+    config: &EngineConfig,
+    form: Form<'_>,
+    stop: &StopFlag,
+) -> Result<Tried, Failure> {
+    if options.input.trim().is_empty() {
+        return Err(Problem::new("there is no text to speak", Place::default()).into());
+    }
+    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
+    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::default(), bench.seed);
+    let lang = options.lang.as_deref();
+    let answer = engine.speak(&SpeakRequest { clip_id: "try", lang, text: &options.input, form, stop });
+    drop(fs::remove_dir_all(&scratch));
+    let mut tried = tried(options, form, &answer);
+    if let Some(audio) = &answer.value {
+        tried.audio_s = Some(audio.duration_s());
+        tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / audio.duration_s());
+        tried.measures = Some(measure(audio));
+        write_audio(&options.output, audio)?;
+        tried.written = Some(options.output.clone());
+    }
+    Ok(tried)
+}
+
+fn write_audio(path: &Path, audio: &Audio) -> Result<(), Problem> {
+    let flac = path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("flac"));
+    let encoded = if flac { encode_flac(audio) } else { encode_wav(audio) };
+    let bytes = encoded.map_err(|error| Problem::new(error.to_string(), Place::file(path)))?;
+    fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))
+}
+
+fn tried<T>(options: &Try, form: Form<'_>, answer: &Answer<T>) -> Tried {
+    Tried {
+        engine: options.engine.clone(),
+        model: form.model.to_owned(),
+        voice: form.voice.to_owned(),
+        outcome: answer.outcome,
+        detail: answer.detail.clone(),
+        took_ms: answer.took_ms,
+        audio_s: None,
+        rtf: None,
+        cpu_s: answer.cpu_s,
+        peak_memory_kib: answer.peak_memory_kib,
+        label: None,
+        heard: None,
+        words: None,
+        measures: None,
+        written: None,
+    }
+}
+
+fn page(tried: &Tried, profile: &TextProfile) -> String {
+    let name: Vec<&str> = [&tried.engine, &tried.model, &tried.voice]
+        .into_iter()
+        .map(String::as_str)
+        .filter(|p| !p.is_empty())
+        .collect();
+    let mut text = format!("{}: {}", name.join("/"), tried.outcome);
+    if let Some(ms) = tried.took_ms {
+        text += &format!(" in {}", milliseconds(ms));
+    }
+    if let (Some(audio_s), Some(rtf)) = (tried.audio_s, tried.rtf) {
+        text += &format!(" for {} of audio, RTF {rtf:.3}", seconds(audio_s));
+    }
+    if let (Some(cpu_s), Some(kib)) = (tried.cpu_s, tried.peak_memory_kib) {
+        text += &format!(", {cpu_s:.2} s of processor, {:.0} MiB", kib as f64 / 1024.0);
+    }
+    text.push('\n');
+    if let Some(detail) = &tried.detail {
+        text += &format!("  {detail}\n");
+    }
+    if let Some(heard) = &tried.heard {
+        text += &format!("\n{}\n", if heard.text.is_empty() { "(no words)" } else { &heard.text });
+        if let Some(label) = &tried.label {
+            let score = scored(profile, label, heard);
+            let wrong = plural(score.words.reference(), "word");
+            text += &format!("\nagainst the label: {} of {wrong} wrong\n{}\n", score.words.errors(), thread_key());
+            for line in thread_lines(&score.steps, output::width(), output::colour()) {
+                text += &format!("{line}\n");
+            }
+        }
+        text += &word_times(heard);
+    }
+    if let Some(measures) = &tried.measures {
+        text += &spoken(measures);
+    }
+    if let Some(path) = &tried.written {
+        text += &format!("Wrote {}.\n", path.display());
+    }
+    text
+}
+
+/// Times and confidences, where the engine gives any.
+fn word_times(heard: &Heard) -> String {
+    if heard.words.iter().all(|word| word.start.is_none() && word.confidence.is_none()) {
+        return String::new();
+    }
+    let mut table = output::Table::new([">start", ">end", ">confidence", "word"]);
+    for word in &heard.words {
+        let number = |value: Option<f64>, places| value.map_or_else(String::new, |v| format!("{v:.places$}"));
+        table.row([number(word.start, 3), number(word.end, 3), number(word.confidence, 2), word.text.clone()]);
+    }
+    format!("\n{}", table.text())
+}
+
+fn spoken(measures: &AudioMeasures) -> String {
+    let level = |db: Option<f64>| db.map_or_else(|| "silent".to_owned(), |db| format!("{db:.1} dBFS"));
+    format!(
+        "  peak {}, level {}, clipped {:.2} % of samples, silence {:.2} s before and {:.2} s after\n",
+        level(measures.peak_dbfs),
+        level(measures.level_dbfs),
+        measures.clipped_share * 100.0,
+        measures.silence.leading_s,
+        measures.silence.trailing_s
+    )
+}

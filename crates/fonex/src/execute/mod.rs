@@ -1,0 +1,11 @@
+//! Executing a plan: every trial once, whatever happens.
+
+mod interrupt;
+mod machine;
+mod progress;
+mod runner;
+mod trial;
+
+pub use interrupt::stop_on_interrupt;
+pub use machine::now;
+pub use runner::{Execution, execute};

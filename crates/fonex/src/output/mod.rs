@@ -1,0 +1,62 @@
+//! Printing: tables, numbers, comparisons, complaints. Results go to standard output, all else to standard error.
+
+mod numbers;
+mod table;
+mod words;
+
+use std::io::{IsTerminal, Write};
+
+use serde::Serialize;
+
+pub use numbers::{milliseconds, percent, percent_points, plural, rate_with_interval, seconds};
+pub use table::Table;
+pub use words::{thread_key, thread_lines};
+
+use crate::cli::Format;
+use crate::failure::Failure;
+
+/// Prints a failure the one way all failures are printed.
+pub fn print_failure(failure: &Failure) {
+    if let Failure::Input(problems) = failure {
+        eprintln!("error: {problems}");
+    }
+}
+
+/// Prints a caution that does not stop the work.
+pub fn caution(message: &str) {
+    eprintln!("caution: {message}");
+}
+
+/// Prints text to standard output; a reader that goes away ends the command quietly.
+pub fn print(text: &str) -> Result<(), Failure> {
+    let mut out = std::io::stdout().lock();
+    out.write_all(text.as_bytes())?;
+    out.flush()?;
+    Ok(())
+}
+
+/// Prints a value as JSON.
+pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {
+    let mut text = serde_json::to_string_pretty(value).map_err(|error| std::io::Error::other(error.to_string()))?;
+    text.push('\n');
+    print(&text)
+}
+
+/// Prints one table in the form asked for; JSON is the caller's.
+pub fn print_table(table: &Table, format: Format) -> Result<(), Failure> {
+    print(&match format {
+        Format::Csv => table.csv(),
+        Format::Markdown => table.markdown(),
+        Format::Table | Format::Json => table.text(),
+    })
+}
+
+/// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.
+pub fn colour() -> bool {
+    std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+}
+
+/// Columns of the terminal; 100 where there is none.
+pub fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(40, 200)
+}

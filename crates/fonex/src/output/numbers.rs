@@ -1,0 +1,41 @@
+//! Numbers as people read them.
+
+use fonex_core::stats::Interval;
+
+/// A share as per cent, or a dash where there is none.
+pub fn percent(share: Option<f64>) -> String {
+    share.map_or_else(|| "–".to_owned(), |share| format!("{:.1} %", share * 100.0))
+}
+
+/// A rate with its interval, `12.3 % [10.1, 14.6]`.
+pub fn rate_with_interval(rate: Option<f64>, interval: Option<Interval>) -> String {
+    match interval {
+        Some(interval) => format!("{} [{:.1}, {:.1}]", percent(rate), interval.low * 100.0, interval.high * 100.0),
+        None => percent(rate),
+    }
+}
+
+/// A difference of shares in percentage points, always signed.
+pub fn percent_points(difference: f64) -> String {
+    format!("{:+.1}", difference * 100.0)
+}
+
+/// Milliseconds with as many places as they deserve.
+pub fn milliseconds(ms: f64) -> String {
+    match ms.abs() {
+        ..10.0 => format!("{ms:.2} ms"),
+        ..100.0 => format!("{ms:.1} ms"),
+        ..10_000.0 => format!("{ms:.0} ms"),
+        _ => seconds(ms / 1e3),
+    }
+}
+
+/// Seconds, as minutes where there are many.
+pub fn seconds(s: f64) -> String {
+    if s < 120.0 { format!("{s:.1} s") } else { format!("{:.0} min {:.0} s", (s / 60.0).floor(), s % 60.0) }
+}
+
+/// `1 clip`, `2 clips`.
+pub fn plural(count: u64, one: &str) -> String {
+    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
