@@ -48,7 +48,13 @@ pub fn encode_flac(audio: &Audio) -> Result<Vec<u8>, EncodeError> {
         flacenc::config::Encoder::default().into_verified().map_err(|(_, error)| EncodeError(error.to_string()))?;
     let samples: Vec<i32> = to_16_bit(audio).map(i32::from).collect();
     let source = flacenc::source::MemSource::from_samples(&samples, 1, 16, audio.rate_hz as usize);
-    let stream = flacenc::encode_with_fixed_block_size(&config, source, config.block_size)
+    let mut stream = flacenc::encode_with_fixed_block_size(&config, source, config.block_size)
+        .map_err(|error| EncodeError(format!("{error:?}")))?;
+    // The encoder states the last, shorter block as the smallest; RFC 9639 leaves the last block out of that figure, and
+    // readers that rely on it would take the stream for one of variable blocks.
+    stream
+        .stream_info_mut()
+        .set_block_sizes(config.block_size, config.block_size)
         .map_err(|error| EncodeError(format!("{error:?}")))?;
     let mut sink = ByteSink::new();
     stream.write(&mut sink).map_err(|error| EncodeError(format!("{error:?}")))?;
