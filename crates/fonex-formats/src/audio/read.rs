@@ -128,12 +128,12 @@ fn decode_source(source: Box<dyn MediaSource>) -> Result<Decoded, AudioError> {
     mixing.finish(kind, stated_frames, defect)
 }
 
+/// The next packet, the end, or what is wrong. A WAV from a pipe states no true length and simply ends; a file that
+/// states its length is held to it in [`Mixing::finish`].
 fn next_packet(format: &mut dyn FormatReader) -> Result<Option<symphonia::core::packet::Packet>, String> {
     match format.next_packet() {
         Ok(packet) => Ok(packet),
-        Err(SymphoniaError::IoError(error)) if error.kind() == ErrorKind::UnexpectedEof => {
-            Err("the data ends before the header says it does".to_owned())
-        }
+        Err(SymphoniaError::IoError(error)) if error.kind() == ErrorKind::UnexpectedEof => Ok(None),
         Err(error) => Err(format!("the data is broken: {error}")),
     }
 }
@@ -186,7 +186,7 @@ impl Mixing {
             audio: Audio { rate_hz: self.rate_hz, samples: self.samples },
             channels: self.channels,
             kind,
-            defect: short.or(unreal).or(defect.filter(|_| stated.is_none_or(|stated| decoded < stated))),
+            defect: short.or(unreal).or(defect),
         })
     }
 }
