@@ -2,7 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::stats::{Interval, PairedDifference, PairedRatio, holm, paired_median_difference, paired_ratio_test};
+use crate::stats::{
+    Interval, PairedDifference, PairedRatio, holm, normal_quantile, paired_median_difference, paired_ratio_test,
+};
 
 /// The level at which something is called a difference, over all findings of one comparison together.
 pub const ALPHA: f64 = 0.05;
@@ -139,12 +141,12 @@ pub fn answer(questions: &[Question], seed: u64) -> Vec<Finding> {
         .zip(tests)
         .map(|(question, test)| {
             let p_value = test.and_then(|_| adjusted.next());
-            finding(question, test, p_value)
+            finding(question, test, p_value, ALPHA / asked as f64)
         })
         .collect()
 }
 
-fn finding(question: &Question, test: Option<PairedDifference>, p_value: Option<f64>) -> Finding {
+fn finding(question: &Question, test: Option<PairedDifference>, p_value: Option<f64>, alpha: f64) -> Finding {
     let verdict = match (test, p_value) {
         (Some(test), Some(p)) if p < ALPHA && test.interval.excludes_zero() => {
             if test.difference < 0.0 {
@@ -156,7 +158,7 @@ fn finding(question: &Question, test: Option<PairedDifference>, p_value: Option<
         _ => Verdict::CannotTell,
     };
     let clips = question.pairs.len() as u64;
-    let more_clips = test.filter(|_| verdict == Verdict::CannotTell).and_then(|test| more_clips(clips, &test));
+    let more_clips = test.filter(|_| verdict == Verdict::CannotTell).and_then(|test| more_clips(clips, &test, alpha));
     Finding {
         measure: question.measure,
         slice: question.slice.clone(),
@@ -171,10 +173,12 @@ fn finding(question: &Question, test: Option<PairedDifference>, p_value: Option<
     }
 }
 
-/// Clips to add until the interval, which shrinks with the square root of the clips, would be as wide as the difference
-/// seen. None when no difference is seen or it would take more than a million.
-fn more_clips(clips: u64, test: &PairedDifference) -> Option<u64> {
-    let needed = clips as f64 * (test.interval.half_width() / test.difference.abs()).powi(2);
+/// Clips to add until both tests would tell a difference of the size seen: the interval shrinks, and the test's standard
+/// score grows, with the square root of the clips. None when no difference is seen or it would take over a million.
+fn more_clips(clips: u64, test: &PairedDifference, alpha: f64) -> Option<u64> {
+    let by_interval = test.interval.half_width() / test.difference.abs();
+    let by_test = normal_quantile(1.0 - alpha / 2.0) / normal_quantile(1.0 - test.p_value.min(0.999) / 2.0);
+    let needed = clips as f64 * by_interval.max(by_test).powi(2);
     (needed.is_finite() && needed < 1e6).then(|| (needed.ceil() as u64).saturating_sub(clips).max(1))
 }
 

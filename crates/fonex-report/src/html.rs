@@ -22,8 +22,8 @@ pub struct ReportData {
     pub cautions: Vec<String>,
     /// Facts about the runs, as name and value.
     pub facts: Vec<(String, String)>,
-    /// The table of variants.
-    pub summary: DataTable,
+    /// The tables of variants, one a task.
+    pub summary: Vec<DataTable>,
     /// Charts as SVG made by [`crate::charts`], with a caption for readers who do not see them.
     pub charts: Vec<ChartFigure>,
     /// Further tables, such as slices.
@@ -71,12 +71,16 @@ pub struct TableCell {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum CellTone {
-    /// Words.
+    /// Words on one line.
     Plain,
+    /// Words that may be broken into lines.
+    Wrap,
     /// A number, set flush right.
     Number,
-    /// Something that needs attention.
+    /// A number that needs attention.
     Alarm,
+    /// Words that need attention.
+    Warn,
 }
 
 /// One clip with what each variant made of it.
@@ -172,7 +176,7 @@ mod tests {
             statements: vec![attack.into()],
             cautions: vec![attack.into()],
             facts: vec![(attack.into(), attack.into())],
-            summary: table.clone(),
+            summary: vec![table.clone()],
             charts: vec![ChartFigure { svg: "<svg></svg>".into(), caption: attack.into() }],
             tables: vec![table],
             clips: vec![ClipCard {

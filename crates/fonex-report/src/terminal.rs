@@ -19,7 +19,7 @@ pub fn terminal_trend(line: &TrendLine, width: u16) -> String {
     let low = at(|mark| mark.interval.map(|i| i.0));
     let high = at(|mark| mark.interval.map(|i| i.1));
     let top = high.iter().chain(&values).map(|(_, y)| *y).fold(1.0, f64::max);
-    let top = (top / 5.0).ceil() * 5.0;
+    let top = (top / 10.0).ceil() * 10.0;
     let last = line.marks.len().saturating_sub(1) as f64;
     let dataset = |data, marker, graph| Dataset::default().marker(marker).graph_type(graph).data(data);
     let edge = |data| dataset(data, Marker::Dot, GraphType::Scatter);

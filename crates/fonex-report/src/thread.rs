@@ -45,11 +45,14 @@ pub enum Piece {
 const CONTEXT: usize = 4;
 /// The shortest run of right words worth folding.
 const FOLD_FROM: usize = 6;
+/// Clips of up to so many words are shown whole.
+const SHORT: usize = 24;
 
 /// The pieces of a comparison. With `fold`, runs of right words away from any fault become one piece.
 #[must_use]
 pub fn pieces(steps: &[WordStep], fold: bool) -> Vec<Piece> {
     let word = |text: &Option<String>| text.clone().unwrap_or_default();
+    let fold = fold && steps.len() > SHORT;
     let mut pieces = Vec::with_capacity(steps.len());
     let runs: Vec<&[WordStep]> =
         steps.chunk_by(|a, b| (a.edit == Edit::Correct) == (b.edit == Edit::Correct)).collect();

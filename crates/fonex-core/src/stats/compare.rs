@@ -42,11 +42,7 @@ pub struct PairedDifference {
 #[must_use]
 pub fn paired_ratio_test(pairs: &[PairedRatio], alpha: f64, seed: u64) -> Option<PairedDifference> {
     let groups = Groups::of(pairs.iter().map(|p| [p.first, p.first_over, p.second, p.second_over]));
-    let total = groups.groups.iter().fold([0; 4], |mut sum, (numbers, size)| {
-        add_times(&mut sum, numbers, *size);
-        sum
-    });
-    let (first, second) = rates(total)?;
+    let (first, second) = rates(groups.total())?;
     if pairs.len() < 2 {
         return None;
     }

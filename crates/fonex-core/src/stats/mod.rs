@@ -2,11 +2,13 @@
 
 mod bootstrap;
 mod compare;
+mod normal;
 mod quantile;
 mod rng;
 
 pub use bootstrap::{Interval, RatioTally};
 pub use compare::{PairedDifference, PairedRatio, holm, paired_median_difference, paired_ratio_test};
+pub use normal::normal_quantile;
 pub use quantile::{median, quantile, quantile_sorted};
 pub use rng::{Stream, stream};
 

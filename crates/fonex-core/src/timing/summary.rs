@@ -4,7 +4,7 @@ use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 use super::ClipOffsets;
-use crate::stats::{median, quantile, stream};
+use crate::stats::{Interval, median, quantile, stream};
 
 /// Word times against labels over a set of clips.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -19,6 +19,9 @@ pub struct Timing {
     /// Drift: how much later the engine puts words for each minute of a recording; left out when no clip has two words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slope_ms_per_min: Option<f64>,
+    /// Its 95 % bootstrap interval over clips; left out for a single clip. Short clips leave it wide.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slope_interval: Option<Interval>,
 }
 
 /// A distribution of offsets, heard minus labelled.
@@ -72,28 +75,43 @@ impl TimingBuilder {
         let words = || self.clips.iter().flat_map(|clip| &clip.words);
         let starts: Vec<f64> = words().map(|word| word.start_ms).collect();
         let ends: Vec<f64> = words().filter_map(|word| word.end_ms).collect();
+        let (slope_ms_per_min, slope_interval) = slope(&self.clips, seed);
         Some(Timing {
             words: starts.len() as u64,
             start: OffsetSummary::of(&starts)?,
             end: OffsetSummary::of(&ends),
-            slope_ms_per_min: slope_ms_per_min(&self.clips, seed),
+            slope_ms_per_min,
+            slope_interval,
         })
     }
 }
 
-/// The weighted median of the slopes between two words of the same clip, each weighted by the time between them (Theil,
-/// 1950, and Sen, 1968, with Jaeckel's weights, 1972). Above [`MOST_PAIRS`] pairs a seeded sample of them is taken.
-fn slope_ms_per_min(clips: &[ClipOffsets], seed: u64) -> Option<f64> {
+/// A slope between two words of the same clip.
+struct Slope {
+    ms_per_min: f64,
+    /// The time between the words, which is how much the slope counts.
+    gap_s: f64,
+    clip: usize,
+}
+
+/// Above this many pairs of words a seeded sample of them is taken.
+const MOST_PAIRS: usize = 500_000;
+/// Resamples of clips for the interval of a slope.
+const SLOPE_RESAMPLES: usize = 400;
+
+/// The slopes of all pairs of words within a clip, by size.
+fn slopes(clips: &[ClipOffsets], seed: u64) -> Vec<Slope> {
     let pairs_in = |clip: &ClipOffsets| clip.words.len() * clip.words.len().saturating_sub(1) / 2;
     let all: usize = clips.iter().map(pairs_in).sum();
     let mut slopes = Vec::with_capacity(all.min(MOST_PAIRS));
     let mut random = stream(seed, &["slope pairs"]);
-    for clip in clips {
+    for (at, clip) in clips.iter().enumerate() {
         let words = &clip.words;
         let mut push = |i: usize, j: usize| {
             let gap_s = words[j].at_s - words[i].at_s;
             if gap_s > 0.0 {
-                slopes.push(((words[j].start_ms - words[i].start_ms) / gap_s * 60.0, gap_s));
+                let ms_per_min = (words[j].start_ms - words[i].start_ms) / gap_s * 60.0;
+                slopes.push(Slope { ms_per_min, gap_s, clip: at });
             }
         };
         if all <= MOST_PAIRS {
@@ -106,19 +124,35 @@ fn slope_ms_per_min(clips: &[ClipOffsets], seed: u64) -> Option<f64> {
             }
         }
     }
-    weighted_median(slopes)
+    slopes.sort_by(|a, b| a.ms_per_min.total_cmp(&b.ms_per_min));
+    slopes
 }
 
-const MOST_PAIRS: usize = 500_000;
+/// The weighted median of the slopes between two words of the same clip, each weighted by the time between them (Theil,
+/// 1950, and Sen, 1968, with Jaeckel's weights, 1972), and its 95 % bootstrap interval over clips.
+fn slope(clips: &[ClipOffsets], seed: u64) -> (Option<f64>, Option<Interval>) {
+    let slopes = slopes(clips, seed);
+    let estimate = weighted_median(&slopes, &vec![1.0; clips.len()]);
+    let mut random = stream(seed, &["slope interval"]);
+    let resampled = (0..SLOPE_RESAMPLES).filter_map(|_| {
+        let mut drawn = vec![0.0; clips.len()];
+        (0..clips.len()).for_each(|_| drawn[random.random_range(0..clips.len())] += 1.0);
+        weighted_median(&slopes, &drawn)
+    });
+    let interval = if clips.len() > 1 { Interval::of_resampled(resampled.collect(), 0.05) } else { None };
+    (estimate, interval)
+}
 
-fn weighted_median(mut values: Vec<(f64, f64)>) -> Option<f64> {
-    values.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let half = values.iter().map(|(_, weight)| weight).sum::<f64>() / 2.0;
+/// The weighted median of sorted slopes, each clip counted as often as it was drawn.
+fn weighted_median(sorted: &[Slope], drawn: &[f64]) -> Option<f64> {
+    let weight = |slope: &Slope| slope.gap_s * drawn[slope.clip];
+    let half = sorted.iter().map(weight).sum::<f64>() / 2.0;
     let mut passed = 0.0;
-    values.into_iter().find_map(|(value, weight)| {
-        passed += weight;
-        (passed >= half).then_some(value)
-    })
+    let middle = sorted.iter().find(|slope| {
+        passed += weight(slope);
+        passed >= half && passed > 0.0
+    });
+    middle.map(|slope| slope.ms_per_min)
 }
 
 #[cfg(test)]
@@ -140,6 +174,7 @@ mod tests {
         let timing = builder.finish(1).unwrap();
         assert_eq!(timing.words, 360);
         assert!((timing.slope_ms_per_min.unwrap() - 120.0).abs() < 6.0, "{timing:?}");
+        assert!(timing.slope_interval.is_some_and(|i| i.low <= 120.0 + 6.0 && i.high >= 120.0 - 6.0), "{timing:?}");
         assert_eq!(timing.end, None);
     }
 

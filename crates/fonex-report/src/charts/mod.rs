@@ -32,8 +32,11 @@ fn colour(series: usize) -> RGBColor {
     COLOURS[series % COLOURS.len()]
 }
 
+/// The backend writes sizes divided by this: it takes them for heights of a line, and SVG for heights of an em.
+const LINE_HEIGHT: f64 = 1.24;
+
 fn font(size: i32, colour: RGBColor) -> TextStyle<'static> {
-    ("sans-serif", size).into_font().color(&colour)
+    ("sans-serif", f64::from(size) * LINE_HEIGHT).into_font().color(&colour)
 }
 
 fn anchored(size: i32, colour: RGBColor, h: HPos, v: VPos) -> TextStyle<'static> {

@@ -178,7 +178,7 @@ pub(super) fn signed(measure: Measure, value: f64) -> String {
     match measure {
         Measure::Wer | Measure::Cer | Measure::ClippedShare => format!("{} pts", percent_points(value)),
         Measure::LatencyMs => format!("{}{}", if value < 0.0 { "−" } else { "+" }, milliseconds(value.abs())),
-        Measure::Rtf => format!("{value:+.3}"),
+        Measure::Rtf => output::signed(value, 3),
     }
 }
 

@@ -190,12 +190,12 @@ fn timing_table(view: &RunView) -> Table {
         table.row([
             variant.variant.name.clone(),
             timing.words.to_string(),
-            format!("{:+.0} ms", start.median_ms),
+            format!("{} ms", output::signed(start.median_ms, 0)),
             format!("{:.0} ms", start.mad_ms),
             format!("{:.0} ms", start.p95_abs_ms),
             percent(Some(start.within_50ms)),
             percent(Some(start.within_100ms)),
-            timing.slope_ms_per_min.map_or_else(dash, |slope| format!("{slope:+.0} ms/min")),
+            output::drift(timing),
         ]);
     }
     table
@@ -285,12 +285,12 @@ pub fn score_summary(score: &Score) -> String {
         score.text_profile
     );
     if let Some(timing) = &score.timing {
-        let drift = timing.slope_ms_per_min.map_or_else(String::new, |slope| format!(", drift {slope:+.0} ms/min"));
         text += &format!(
-            "word starts {:+.0} ms (median of {}), {} within 100 ms{drift}\n",
-            timing.start.median_ms,
+            "word starts {} ms (median of {}), {} within 100 ms, drift {}\n",
+            output::signed(timing.start.median_ms, 0),
             plural(timing.words, "word"),
-            percent(Some(timing.start.within_100ms))
+            percent(Some(timing.start.within_100ms)),
+            output::drift(timing)
         );
     }
     text

@@ -8,7 +8,7 @@ use std::io::{IsTerminal, Write};
 
 use serde::Serialize;
 
-pub use numbers::{milliseconds, percent, percent_points, plural, rate_with_interval, seconds};
+pub use numbers::{drift, milliseconds, percent, percent_points, plural, rate_with_interval, seconds, signed};
 pub use table::Table;
 pub use words::{thread_key, thread_lines};
 

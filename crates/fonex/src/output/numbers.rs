@@ -1,6 +1,7 @@
 //! Numbers as people read them.
 
 use fonex_core::stats::Interval;
+use fonex_core::timing::Timing;
 
 /// A share as per cent, or a dash where there is none.
 pub fn percent(share: Option<f64>) -> String {
@@ -17,7 +18,12 @@ pub fn rate_with_interval(rate: Option<f64>, interval: Option<Interval>) -> Stri
 
 /// A difference of shares in percentage points, always signed.
 pub fn percent_points(difference: f64) -> String {
-    format!("{:+.1}", difference * 100.0)
+    signed(difference * 100.0, 1)
+}
+
+/// A number that always carries its sign, with a true minus.
+pub fn signed(value: f64, places: usize) -> String {
+    format!("{value:+.places$}").replace('-', "−")
 }
 
 /// Milliseconds with as many places as they deserve.
@@ -38,4 +44,12 @@ pub fn seconds(s: f64) -> String {
 /// `1 clip`, `2 clips`.
 pub fn plural(count: u64, one: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
+
+/// A drift with its interval, `+900 ms/min [860, 950]`, or a dash where there is none.
+pub fn drift(timing: &Timing) -> String {
+    let Some(slope) = timing.slope_ms_per_min else { return "–".to_owned() };
+    let interval =
+        timing.slope_interval.map_or_else(String::new, |i| format!(" [{}, {}]", signed(i.low, 0), signed(i.high, 0)));
+    format!("{} ms/min{interval}", signed(slope, 0))
 }
