@@ -7,6 +7,14 @@ enum Part<'t> {
     Value(&'t str),
 }
 
+/// The name in the brackets a text opens with. Brackets around anything but a name, as in JSON or a shell script, are
+/// plain text.
+fn value_name(text: &str) -> Option<&str> {
+    let (name, _) = text.strip_prefix('{')?.split_once('}')?;
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.' | '-');
+    (name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.chars().all(plain)).then_some(name)
+}
+
 /// Splits a template. A bracket that is doubled, `{{`, stands for itself.
 fn parts(template: &str) -> Vec<Part<'_>> {
     let mut parts = Vec::new();
@@ -17,9 +25,9 @@ fn parts(template: &str) -> Vec<Part<'_>> {
         if from.starts_with("{{") || from.starts_with("}}") {
             parts.push(Part::Text(&from[..1]));
             rest = &from[2..];
-        } else if let Some(end) = from.find('}').filter(|_| from.starts_with('{')) {
-            parts.push(Part::Value(&from[1..end]));
-            rest = &from[end + 1..];
+        } else if let Some(name) = value_name(from) {
+            parts.push(Part::Value(name));
+            rest = &from[name.len() + 2..];
         } else {
             parts.push(Part::Text(&from[..1]));
             rest = &from[1..];
@@ -57,5 +65,6 @@ mod tests {
         let value = |name: &str| Some(format!("<{name}>"));
         assert_eq!(fill("-v{voice} {{\"a\":1}} {text", value), "-v<voice> {\"a\":1} {text");
         assert_eq!(values_in("{a}{{b}}{c.d}").collect::<Vec<_>>(), ["a", "c.d"]);
+        assert_eq!(fill("{\"r\":{\"t\":1}} ${x} { y }", value), "{\"r\":{\"t\":1} $<x> { y }");
     }
 }

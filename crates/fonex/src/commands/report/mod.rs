@@ -7,7 +7,7 @@ mod tables;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use fonex_core::accuracy::Score;
+use fonex_core::accuracy::{Score, Slice};
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{IntervalRow, IntervalSeries, LatencySeries, interval_svg, latency_svg, trend_svg};
 use fonex_report::{ChartFigure, DataTable, ReportData, TableCell, render_report};
@@ -274,12 +274,10 @@ fn by_task<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 2] {
     [hearing, speaking]
 }
 
-/// Tags with few enough values to be asked about one by one.
+/// Tags to ask about value by value: those every clip has, with few values. Each question costs certainty in the others.
 fn charted_tags(score: &Score) -> Vec<String> {
-    let mut tags: Vec<String> = score.slices.iter().map(|slice| slice.by.clone()).collect();
-    tags.sort();
-    let counts: Vec<(String, usize)> =
-        tags.chunk_by(|a, b| a == b).map(|same| (same[0].clone(), same.len())).collect();
-    let fits = |(by, values): &(String, usize)| (2..=4).contains(values) && by != "speaker";
-    counts.into_iter().filter(fits).map(|(by, _)| by).collect()
+    let by_tag = score.slices.chunk_by(|a, b| a.by == b.by);
+    let complete = |slices: &&[Slice]| slices.iter().map(|slice| slice.clips).sum::<u64>() == score.clips;
+    let fits = |slices: &&[Slice]| (2..=4).contains(&slices.len()) && slices[0].by != "speaker";
+    by_tag.filter(complete).filter(fits).map(|slices| slices[0].by.clone()).collect()
 }

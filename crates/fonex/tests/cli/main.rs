@@ -1,0 +1,13 @@
+//! The real program on files in a temporary folder.
+//!
+//! Where a test belongs: `score` for labels against results, `bad_input` for complaints about files, `run` for
+//! executing plans and resuming, `hostile` for engines that misbehave, `pages` for compare, trend, report and demo.
+//! The JSON contracts are declared a second time, strictly, in `contract`.
+
+mod bad_input;
+mod contract;
+mod hostile;
+mod pages;
+mod run;
+mod score;
+mod util;

@@ -1,0 +1,175 @@
+//! `fonex score`.
+
+use std::collections::HashMap;
+
+use rand::{RngExt, SeedableRng};
+
+use crate::contract::Score;
+use crate::util::Folder;
+
+const CORPUS: &str = r#"{"id":"a","text":"Cabin fourteen, hold at pylon six.","lang":"en","tags":{"channel":"radio"},"words":[{"text":"Cabin","start":0.3,"end":0.6},{"text":"fourteen","start":0.7,"end":1.2}]}
+{"id":"b","text":"They are {going to|gonna} slow {um|} down.","lang":"en","tags":{"channel":"radio"}}
+{"id":"c","text":"Türen schließen!","lang":"de","speaker":"desk","tags":{"channel":"desk"}}
+{"id":"d","text":"Nobody heard this one.","lang":"en"}
+"#;
+
+const HEARD: &str = r#"{"id":"c","text":"türen schliessen"}
+{"id":"a","text":"cabin forty hold at pylon","words":[{"text":"cabin","start":0.32,"end":0.64,"confidence":0.9}],"took_ms":812}
+{"id":"b","text":"they are gonna slow the down"}
+{"id":"e","text":"whose is this"}
+"#;
+
+fn files() -> Folder {
+    let folder = Folder::new();
+    folder.write("corpus.jsonl", CORPUS);
+    folder.write("heard.jsonl", HEARD);
+    folder
+}
+
+#[test]
+fn the_contract_with_counts_worked_out_by_hand() {
+    let folder = files();
+    let done = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0);
+    let score: Score = done.json();
+    // a: fourteen heard as forty, six not heard; b: "the" is heard for the optional "um"; c: right.
+    let words = &score.words;
+    assert_eq!((words.correct, words.substituted, words.deleted, words.inserted), (11, 1, 1, 1));
+    assert_eq!((words.reference, score.clips, score.clips_with_errors), (13, 3, 2));
+    let rates = [words.wer, words.mer, words.wil, score.ser, score.mean_clip_wer];
+    let wil = 1.0 - 11.0 / 13.0 * 11.0 / 13.0;
+    let expected = [3.0 / 13.0, 3.0 / 14.0, wil, 2.0 / 3.0, (2.0 / 6.0 + 1.0 / 5.0) / 3.0];
+    assert!(rates.iter().zip(expected).all(|(rate, e)| (rate.unwrap() - e).abs() < 1e-12), "{rates:?}");
+    assert_eq!((score.missing.as_slice(), score.unknown.as_slice()), (&["d".to_owned()][..], &["e".to_owned()][..]));
+    let all = score.missing_as_empty.unwrap();
+    assert_eq!((all.clips, all.words.deleted, all.words.reference), (4, 5, 17));
+    assert_eq!(all.characters.reference, score.characters.reference + "nobody heard this one".len() as u64);
+    let radio = score.slices.iter().find(|s| (s.by.as_str(), s.value.as_str()) == ("channel", "radio")).unwrap();
+    assert_eq!((radio.clips, radio.words.reference, radio.words.inserted), (2, 11, 1));
+    assert!(score.slices.iter().any(|s| s.by == "speaker" && s.value == "desk" && s.words.interval.is_none()));
+    let timing = score.timing.unwrap();
+    assert_eq!((timing.words, timing.slope_ms_per_min), (1, None));
+    assert!((timing.start.median_ms - 20.0).abs() < 1e-9 && (timing.end.unwrap().median_ms - 40.0).abs() < 1e-9);
+    assert_eq!(score.text_profile, "neutral");
+    assert!(words.interval.is_some_and(|[low, high]| low < 0.24 && high > 0.2));
+    assert!(
+        score.characters.correct + score.characters.substituted + score.characters.deleted
+            == score.characters.reference
+    );
+    done.says(&["1 clip of the corpus have no result", "belong to no clip"]);
+}
+
+#[test]
+fn the_same_input_gives_the_same_bytes_and_strict_counts_in_the_exit_code() {
+    let folder = files();
+    let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
+    assert_eq!(folder.fonex(&arguments).out, folder.fonex(&arguments).out);
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--strict"]).expect(3).prints(&[
+        "WER 23.1 %",
+        "all, missing as empty",
+        "channel=radio",
+        " said   cabin fourteen hold at pylon six",
+        " heard  ───── forty    ───────────── ∅",
+    ]);
+}
+
+#[test]
+fn verbatim_forgives_nothing() {
+    let folder = files();
+    let done = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--profile", "verbatim", "--format", "json"]);
+    let score: Score = done.expect(0).json();
+    assert!(score.words.wer.unwrap() > 0.5);
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--profile", "neutrl"]).expect(2).says(&["\"neutral\""]);
+}
+
+#[test]
+fn every_form_of_labels_and_results_gives_the_same_score() {
+    let folder = files();
+    let score = |corpus: &str, heard: &str| -> Vec<u64> {
+        let score: Score = folder.fonex(&["score", corpus, heard, "--format", "json"]).expect(0).json();
+        vec![score.clips, score.words.correct, score.words.substituted, score.words.deleted, score.words.inserted]
+    };
+    let expected = score("corpus.jsonl", "heard.jsonl");
+    folder.write(
+        "corpus.csv",
+        "\u{feff}id,text,lang,tags.channel\r\na,\"Cabin fourteen, hold at pylon six.\",en,radio\r\n\
+         b,They are {going to|gonna} slow {um|} down.,en,radio\r\nc,\"Türen\nschließen!\",de,desk\r\nd,Nobody heard this one.,en,\r\n",
+    );
+    folder.write(
+        "heard.tsv",
+        "id\ttext\ttook_ms\nc\ttüren schliessen\t\na\tcabin forty hold at pylon\t812\nb\tthey are gonna slow the down\t9\n",
+    );
+    folder.write("labels/a.txt", "Cabin fourteen, hold at pylon six.\n");
+    folder.write("labels/b.json", r#"{"text":"They are {going to|gonna} slow {um|} down.","lang":"en"}"#);
+    folder.write(
+        "labels/c.vtt",
+        "WEBVTT\n\n00:00.000 --> 00:01.000\n<v Desk>Türen</v>\n\n00:01.000 --> 00:02.000\nschließen!\n",
+    );
+    folder.write("labels/d.txt", "Nobody heard this one.");
+    folder.write(
+        "results/a.srt",
+        "1\n00:00:00,000 --> 00:00:01,000\ncabin forty\n\n2\n00:00:01,000 --> 00:00:02,000\nhold at <b>pylon</b>\n",
+    );
+    folder.write("results/b.json", r#"{"text":"they are gonna slow the down"}"#);
+    folder.write("results/c.txt", "türen schliessen");
+    for (corpus, heard) in [("corpus.csv", "heard.tsv"), ("labels", "results"), ("corpus.jsonl", "results")] {
+        assert_eq!(score(corpus, heard), expected, "{corpus} {heard}");
+    }
+}
+
+#[test]
+fn no_words_no_rate() {
+    let folder = Folder::new();
+    folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"...\"}\n{\"id\":\"b\",\"text\":\"\"}\n");
+    folder.write("heard.jsonl", "{\"id\":\"a\",\"text\":\"ghost words\"}\n{\"id\":\"b\",\"text\":\"\"}\n");
+    let done = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0);
+    let score: Score = done.json();
+    assert_eq!((score.words.wer, score.words.wil, score.words.inserted), (None, None, 2));
+    assert_eq!((score.words.mer, score.clips_with_errors), (Some(1.0), 1));
+    assert!(done.out.contains("\"wer\": null"), "null, and not left out or zero: {}", done.out);
+    done.says(&["no label that was scored has a word", "empty label"]);
+}
+
+/// Fewest edits, then fewest substitutions, by plain recursion over word lists.
+fn oracle(said: &[&str], heard: &[&str], memo: &mut HashMap<(usize, usize), (u64, u64)>) -> (u64, u64) {
+    if said.is_empty() || heard.is_empty() {
+        return ((said.len() + heard.len()) as u64, 0);
+    }
+    if let Some(known) = memo.get(&(said.len(), heard.len())) {
+        return *known;
+    }
+    let pair = oracle(&said[1..], &heard[1..], memo);
+    let pair = if said[0] == heard[0] { pair } else { (pair.0 + 1, pair.1 + 1) };
+    let deletion = oracle(&said[1..], heard, memo);
+    let insertion = oracle(said, &heard[1..], memo);
+    let best = pair.min((deletion.0 + 1, deletion.1)).min((insertion.0 + 1, insertion.1));
+    memo.insert((said.len(), heard.len()), best);
+    best
+}
+
+#[test]
+fn a_random_corpus_scores_as_the_slow_oracle_says() {
+    let mut random = rand_pcg::Pcg64::seed_from_u64(5);
+    let words = ["hold", "at", "pylon", "six", "red", "line"];
+    let mut sentence = |most: usize| -> Vec<&str> {
+        let length = random.random_range(0..=most);
+        (0..length).map(|_| words[random.random_range(0..words.len())]).collect()
+    };
+    let folder = Folder::new();
+    let (mut corpus, mut heard) = (String::new(), String::new());
+    let (mut edits, mut substituted, mut said_words, mut heard_words) = (0, 0, 0, 0);
+    for id in 0..2_000 {
+        let (said, got) = (sentence(9), sentence(9));
+        let (e, s) = oracle(&said, &got, &mut HashMap::new());
+        (edits, substituted) = (edits + e, substituted + s);
+        (said_words, heard_words) = (said_words + said.len() as u64, heard_words + got.len() as u64);
+        corpus += &format!("{{\"id\":\"{id}\",\"text\":\"{}\"}}\n", said.join(" "));
+        heard += &format!("{{\"id\":\"{id}\",\"text\":\"{}\"}}\n", got.join(" "));
+    }
+    folder.write("corpus.jsonl", corpus);
+    folder.write("heard.jsonl", heard);
+    let score: Score = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0).json();
+    let w = &score.words;
+    assert_eq!((w.substituted + w.deleted + w.inserted, w.substituted), (edits, substituted));
+    assert_eq!((w.reference, w.correct + w.substituted + w.inserted), (said_words, heard_words));
+    assert!((w.wer.unwrap() - edits as f64 / said_words as f64).abs() < 1e-12);
+}
