@@ -1,4 +1,4 @@
-//! Values filled into an engine's arguments: `{audio}`, `{text}`, `{voice}`, `{settings.speed}`.
+//! Values filled into an engine's arguments: `{audio}`, `{voice}`, `{text}`, `{settings.speed}`.
 
 /// A part of a template: text as it stands, or the name of a value.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -139,14 +139,14 @@ fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
     }
     for (i, word) in clip.words.iter().enumerate() {
         let field = |name: &str| place.clone().field(format!("words[{i}].{name}"));
-        if !(word.start >= 0.0) {
+        if word.start < 0.0 {
             return Err(Problem::new(
                 format!("the word \"{}\" starts at {} s", word.text, word.start),
                 field("start"),
             )
             .expected("seconds from the start of the audio"));
         }
-        if !(word.end >= word.start) {
+        if word.end < word.start {
             let what =
                 format!("the word \"{}\" ends at {} s, before its start at {} s", word.text, word.end, word.start);
             return Err(Problem::new(what, field("end")).expected("an end at or after the start"));

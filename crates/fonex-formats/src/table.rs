@@ -28,7 +28,8 @@ impl Rows {
             header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
         let mut problems = Vec::new();
         for name in &header {
-            if !known.contains(&name.as_str()) && !(tags && name.starts_with(TAG)) {
+            let is_tag = tags && name.starts_with(TAG);
+            if !is_tag && !known.contains(&name.as_str()) {
                 let tag_hint = if tags { ", or tags.NAME" } else { "" };
                 let problem = Problem::new(format!("unknown column \"{name}\""), Place::line(path, 1))
                     .expected(format!("{}{tag_hint}", known.join(", ")));

@@ -2,6 +2,7 @@
 
 pub mod charts;
 mod html;
+mod outline;
 mod png;
 mod terminal;
 mod thread;

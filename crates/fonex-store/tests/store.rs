@@ -1,4 +1,5 @@
 //! The store on real files in a temporary folder.
+#![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 use std::path::Path;
 

@@ -85,8 +85,8 @@ pub struct Init {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
-  fonex try marl radio-001               a clip of the corpus, scored against its label
-  fonex try marl audio/radio-001.flac    an audio file
+  fonex try tern radio-006               a clip of the corpus, scored against its label
+  fonex try tern audio/radio-006.flac    an audio file
   fonex try osier \"Doors are closing.\"   a sentence, spoken into try.wav")]
 pub struct Try {
     /// Engine of the bench file

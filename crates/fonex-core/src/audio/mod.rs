@@ -1,14 +1,22 @@
 //! Samples in memory: measuring them, changing their rate, making them worse on purpose.
 
+mod codec;
 mod degrade;
 mod filter;
 mod measure;
+mod pauses;
 mod resample;
+mod stream_loss;
+mod tempo;
 
+pub use codec::{Law, compand};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
 pub use filter::band_limit;
 pub use measure::{AudioMeasures, SilenceEnds, active_level_db, measure};
+pub use pauses::{PauseRule, Stretch, cut_at_pauses, pauses};
 pub use resample::{ResampleError, resample};
+pub use stream_loss::{Concealment, lose_packets};
+pub use tempo::{change_speed, change_tempo};
 
 /// One channel of sound. Full scale is -1 to 1.
 #[derive(Debug, Clone, PartialEq)]

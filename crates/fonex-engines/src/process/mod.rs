@@ -114,7 +114,7 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     let reaped = reap::reap(pid);
     gathered.wait_for_pipes(&received);
     Finished {
-        ending: early.unwrap_or_else(|| Ending::Exited(reaped.status)),
+        ending: early.unwrap_or(Ending::Exited(reaped.status)),
         took: gathered.ended.unwrap_or_else(Instant::now).duration_since(started),
         stdout: gathered.stdout.unwrap_or_default(),
         stderr: gathered.stderr.unwrap_or_default(),

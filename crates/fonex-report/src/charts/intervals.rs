@@ -19,8 +19,17 @@ pub struct IntervalRow {
 pub struct IntervalSeries {
     /// Name of the variant.
     pub name: String,
-    /// For each row the rate and its interval; none where it has none.
-    pub values: Vec<Option<(f64, Option<(f64, f64)>)>>,
+    /// For each row its rate; none where it has none.
+    pub values: Vec<Option<RateMark>>,
+}
+
+/// A rate with its interval, where it has one.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct RateMark {
+    /// The rate.
+    pub value: f64,
+    /// Its bounds.
+    pub interval: Option<(f64, f64)>,
 }
 
 const WIDTH: u32 = 960;
@@ -37,7 +46,7 @@ pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[Int
         let highest = series
             .iter()
             .flat_map(|s| s.values.iter().flatten())
-            .map(|(value, interval)| interval.map_or(*value, |(_, high)| high))
+            .map(|mark| mark.interval.map_or(mark.value, |(_, high)| high))
             .fold(0.01_f64, f64::max);
         let (x, ticks) = Scale::from_zero(highest, LEFT, RIGHT);
         text(area, title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
@@ -63,14 +72,8 @@ pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[Int
     })
 }
 
-fn draw_mark(
-    area: &super::Area<'_>,
-    series: usize,
-    value: Option<(f64, Option<(f64, f64)>)>,
-    x: Scale,
-    y: i32,
-) -> Drawn {
-    let Some((value, interval)) = value else { return Ok(()) };
+fn draw_mark(area: &super::Area<'_>, series: usize, mark: Option<RateMark>, x: Scale, y: i32) -> Drawn {
+    let Some(RateMark { value, interval }) = mark else { return Ok(()) };
     if let Some((low, high)) = interval {
         let ink = colour(series);
         line(area, (x.at(low), y), (x.at(high), y), ink.stroke_width(2))?;

@@ -26,7 +26,7 @@ const BOTTOM: i32 = 316;
 pub fn latency_svg(title: &str, series: &[LatencySeries]) -> String {
     draw(WIDTH, HEIGHT, |area| {
         let all = || series.iter().flat_map(|s| s.took_ms.iter().copied()).filter(|ms| *ms > 0.0);
-        let low = all().fold(f64::INFINITY, f64::min).min(1e9).max(1e-3);
+        let low = all().fold(f64::INFINITY, f64::min).clamp(1e-3, 1e9);
         let high = all().fold(0.0, f64::max).max(low * 1.5);
         let ticks = log_ticks(low, high);
         let (first, last) = (ticks.first().copied().unwrap_or(low), ticks.last().copied().unwrap_or(high));

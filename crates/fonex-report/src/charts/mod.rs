@@ -4,7 +4,7 @@ mod intervals;
 mod latency;
 mod trend;
 
-pub use intervals::{IntervalRow, IntervalSeries, interval_svg};
+pub use intervals::{IntervalRow, IntervalSeries, RateMark, interval_svg};
 pub use latency::{LatencySeries, latency_svg};
 pub use trend::{TrendLine, TrendMark, trend_svg};
 

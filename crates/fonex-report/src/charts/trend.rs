@@ -79,7 +79,7 @@ fn run_labels(area: &Area<'_>, lines: &[TrendLine], x: Scale, runs: usize) -> Dr
     for (run, mark) in lines.first().map_or(&[][..], |l| &l.marks).iter().enumerate() {
         let at = x.at(run as f64);
         line(area, (at, BOTTOM), (at, BOTTOM + 4), QUIET)?;
-        if (runs - 1 - run) % every == 0 {
+        if (runs - 1 - run).is_multiple_of(every) {
             let label = shortened(&mark.label, 14);
             text(area, &label, (at, BOTTOM + 18), anchored(13, INK, HPos::Center, VPos::Center))?;
         }

@@ -186,7 +186,8 @@ fn what_it_would_take(finding: &Finding) -> String {
     match (finding.verdict, finding.interval, finding.more_clips) {
         (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
         (Verdict::CannotTell, Some(_), Some(more)) => format!("about {more} more clips like these"),
-        (Verdict::CannotTell, Some(_), None) => "no difference is seen at all".to_owned(),
+        (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => "no difference is seen".to_owned(),
+        (Verdict::CannotTell, Some(_), None) => "over a million more clips".to_owned(),
         _ => String::new(),
     }
 }

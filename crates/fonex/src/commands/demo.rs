@@ -30,19 +30,25 @@ pub fn demo(options: &cli::Demo) -> Result<Code, Failure> {
     ))?;
 
     demo.step("Two recognisers hear 40 labelled clips.", "fonex run recognisers")?;
-    demo.run("recognisers", None, &[])?;
+    if demo.run("recognisers", None, &[])? {
+        return Ok(Code::Interrupted);
+    }
     demo.step("Which is better, where, and is it sure?", "fonex compare 1 --by channel")?;
     demo.compare(&["1"], &["channel"])?;
-    demo.step("What did they get wrong on one radio call?", "fonex show 1 --clip radio-001")?;
-    demo.show_clip("1", "radio-001")?;
+    demo.step("What did they get wrong on one radio call?", "fonex show 1 --clip radio-006")?;
+    demo.show_clip("1", "radio-006")?;
     demo.step("Three voices speak the announcements.", "fonex run voices")?;
-    demo.run("voices", None, &[])?;
+    if demo.run("voices", None, &[])? {
+        return Ok(Code::Interrupted);
+    }
     demo.step(
         "A new build of marl/river arrives every week and hears the radio calls.",
         "fonex run weekly --label w46 --set engine.marl.behaviour.river.build=w46",
     )?;
     for week in WEEKS {
-        demo.run("weekly", Some(week), &[format!("engine.marl.behaviour.river.build={week}")])?;
+        if demo.run("weekly", Some(week), &[format!("engine.marl.behaviour.river.build={week}")])? {
+            return Ok(Code::Interrupted);
+        }
     }
     demo.step("Did a build make it worse?", "fonex trend --plan weekly -o trend.svg")?;
     demo.trend()?;
@@ -50,7 +56,7 @@ pub fn demo(options: &cli::Demo) -> Result<Code, Failure> {
     demo.report(&["1", "2"])?;
     output::print(&format!(
         "\nDone. Open {}, look at {}, and go on in {folder}:\n  \
-         cd {folder}\n  fonex runs\n  fonex try marl radio-001\n  fonex score corpus.jsonl heard.jsonl\n",
+         cd {folder}\n  fonex runs\n  fonex try tern radio-006\n  fonex score corpus.jsonl heard.jsonl\n",
         options.folder.join("report.html").display(),
         options.folder.join("trend.svg").display(),
     ))?;
@@ -85,7 +91,8 @@ impl DemoFolder {
         output::print(&format!("\n━━ {what}\n$ {command}\n\n"))
     }
 
-    fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<(), Failure> {
+    /// Runs a plan; gives whether it was interrupted.
+    fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<bool, Failure> {
         let options = cli::Run {
             plan: Some(plan.to_owned()),
             label: label.map(str::to_owned),
@@ -95,10 +102,8 @@ impl DemoFolder {
             format: FormatArg { format: Format::Table },
         };
         // Of the weekly runs only the trend is shown.
-        match label {
-            Some(_) => run::execute_quietly(&options),
-            None => run::run(&options).map(drop),
-        }
+        let code = if label.is_some() { run::run_quietly(&options)? } else { run::run(&options)? };
+        Ok(code == Code::Interrupted)
     }
 
     fn compare(&self, runs: &[&str], by: &[&str]) -> Result<(), Failure> {

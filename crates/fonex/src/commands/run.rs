@@ -1,7 +1,7 @@
 //! `fonex run`: execute a plan, or what is left of it, and sum it up.
 
 use fonex_core::Outcome;
-use fonex_store::RunRef;
+use fonex_store::{RunRef, Store};
 
 use crate::analysis::RunView;
 use crate::bench::{Bench, Plan, open_store, read_bench};
@@ -15,9 +15,7 @@ pub fn run(options: &Run) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
     let mut store = open_store(&options.bench.bench)?;
-    let stop = stop_on_interrupt();
-    let execution = execute(&bench, plan, options.label.as_deref(), options.anew, &mut store, &stop)?;
-    say_what_happened(&execution);
+    let execution = execute_plan(options, &bench, plan, &mut store)?;
     if let Some(why) = &execution.stopped {
         output::caution(&format!("run {} was stopped: {why}", execution.run));
         eprintln!("  Every finished trial is kept. To resume: {}", again(options, &bench, plan));
@@ -29,14 +27,18 @@ pub fn run(options: &Run) -> Result<Code, Failure> {
 }
 
 /// Executes without printing the run, for the demo's weekly builds.
-pub fn execute_quietly(options: &Run) -> Result<(), Failure> {
+pub fn run_quietly(options: &Run) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
-    let mut store = open_store(&options.bench.bench)?;
+    let execution = execute_plan(options, &bench, plan, &mut open_store(&options.bench.bench)?)?;
+    Ok(if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) })
+}
+
+fn execute_plan(options: &Run, bench: &Bench, plan: &Plan, store: &mut Store) -> Result<Execution, Failure> {
     let stop = stop_on_interrupt();
-    let execution = execute(&bench, plan, options.label.as_deref(), options.anew, &mut store, &stop)?;
+    let execution = execute(bench, plan, options.label.as_deref(), options.anew, store, &stop)?;
     say_what_happened(&execution);
-    Ok(())
+    Ok(execution)
 }
 
 /// What a person must know that the tables do not say.

@@ -9,7 +9,7 @@ use fonex_core::accuracy::{ClipScore, score_clip};
 use fonex_core::audio::{Audio, AudioMeasures, measure};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
-use fonex_engines::{Answer, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task, build_engine};
+use fonex_engines::{Answer, Engine, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task, build_engine};
 use fonex_formats::audio::{encode_flac, encode_wav, read_audio};
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use serde::Serialize;
@@ -105,12 +105,8 @@ fn hear(
     let lang = options.lang.as_deref().or(input.clip.lang.as_deref());
     let labels =
         if input.labelled { HashMap::from([(input.clip.id.clone(), input.clip.clone())]) } else { HashMap::new() };
-    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
-    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::new(labels), bench.seed);
     let request = HearRequest { clip_id: &input.clip.id, lang, audio: &input.audio, form, stop };
-    let answer = engine.hear(&request);
-    // Trials remove their own files; what is left is the empty folder around them.
-    drop(fs::remove_dir_all(&scratch));
+    let answer = with_engine(config, bench, labels, |engine| engine.hear(&request));
     let mut tried = tried(options, form, &answer);
     tried.audio_s = Some(input.audio.duration_s());
     tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / input.audio.duration_s());
@@ -120,6 +116,21 @@ fn hear(
         tried.label = Some(input.clip.text);
     }
     Ok(tried)
+}
+
+/// Calls an engine whose temporary files live in a folder of this call.
+fn with_engine<T>(
+    config: &EngineConfig,
+    bench: &Bench,
+    labels: HashMap<String, Clip>,
+    call: impl FnOnce(&dyn Engine) -> Answer<T>,
+) -> Answer<T> {
+    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
+    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::new(labels), bench.seed);
+    let answer = call(engine.as_ref());
+    // Trials remove their own files; what is left is the empty folder around them.
+    drop(fs::remove_dir_all(&scratch));
+    answer
 }
 
 /// A clip id of the bench file's corpus, else an audio file; a file of the corpus brings its label along.
@@ -182,11 +193,9 @@ fn speak(
     if options.input.trim().is_empty() {
         return Err(Problem::new("there is no text to speak", Place::default()).into());
     }
-    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
-    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::default(), bench.seed);
     let lang = options.lang.as_deref();
-    let answer = engine.speak(&SpeakRequest { clip_id: "try", lang, text: &options.input, form, stop });
-    drop(fs::remove_dir_all(&scratch));
+    let request = SpeakRequest { clip_id: "try", lang, text: &options.input, form, stop };
+    let answer = with_engine(config, bench, HashMap::new(), |engine| engine.speak(&request));
     let mut tried = tried(options, form, &answer);
     if let Some(audio) = &answer.value {
         tried.audio_s = Some(audio.duration_s());

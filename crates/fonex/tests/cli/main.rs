@@ -3,6 +3,7 @@
 //! Where a test belongs: `score` for labels against results, `bad_input` for complaints about files, `run` for
 //! executing plans and resuming, `hostile` for engines that misbehave, `pages` for compare, trend, report and demo.
 //! The JSON contracts are declared a second time, strictly, in `contract`.
+#![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 mod bad_input;
 mod contract;

@@ -9,7 +9,9 @@ use std::path::{Path, PathBuf};
 
 use fonex_core::accuracy::{Score, Slice};
 use fonex_formats::{Place, Problem};
-use fonex_report::charts::{IntervalRow, IntervalSeries, LatencySeries, interval_svg, latency_svg, trend_svg};
+use fonex_report::charts::{
+    IntervalRow, IntervalSeries, LatencySeries, RateMark, interval_svg, latency_svg, trend_svg,
+};
 use fonex_report::{ChartFigure, DataTable, ReportData, TableCell, render_report};
 use fonex_store::Store;
 
@@ -217,7 +219,7 @@ impl<'r> Builder<'r> {
                     .iter()
                     .map(|(_, key)| {
                         let (_, rates) = words(score, key)?;
-                        Some((rates.wer?, rates.interval.map(|i| (i.low, i.high))))
+                        Some(RateMark { value: rates.wer?, interval: rates.interval.map(|i| (i.low, i.high)) })
                     })
                     .collect(),
             })

@@ -1,0 +1,214 @@
+//! Where speech pauses, and where to cut a long recording.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Audio, power};
+use crate::stats::quantile_sorted;
+
+/// How pauses are found and used.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct PauseRule {
+    /// The shortest silence that counts as a pause, in seconds.
+    pub least_pause_s: f64,
+    /// The longest piece, in seconds; one without a pause in it is cut at its quietest place.
+    pub longest_piece_s: f64,
+    /// Silence kept before the first sound of a piece, in seconds.
+    pub lead_in_s: f64,
+}
+
+impl Default for PauseRule {
+    fn default() -> Self {
+        Self { least_pause_s: 0.3, longest_piece_s: 30.0, lead_in_s: 0.15 }
+    }
+}
+
+/// A stretch of a recording, in seconds from its start.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Stretch {
+    /// Where it begins.
+    pub start: f64,
+    /// Where it ends.
+    pub end: f64,
+}
+
+/// Frames the level is taken over, in seconds.
+const FRAME_S: f64 = 0.010;
+/// The ambient level is the quietest twentieth of frames within this time around a frame, in seconds: long enough to
+/// hold a pause, short enough to follow a change of background.
+const AMBIENT_S: f64 = 10.0;
+/// A frame is sound when it stands this far over the ambient level; it falls silent again at half of that.
+const OVER_AMBIENT_DB: f64 = 9.0;
+/// Below this level everything is silence, whatever surrounds it: a 16-bit step is -90 dB.
+const DIGITAL_SILENCE: f64 = 1e-8;
+
+/// The pauses of a recording: stretches of at least `least_pause_s` in which nothing stands out of the ambient level.
+///
+/// The threshold follows the ambient level, so that neither a change of background nor of gain hides pauses, and has
+/// hysteresis against flutter (after the energy detector of ETSI ES 202 050, annex A, with its level taken on both sides
+/// instead of recursively). Linear in the length.
+#[must_use]
+pub fn pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
+    let frame = audio.samples_in(FRAME_S);
+    let frame_s = frame as f64 / f64::from(audio.rate_hz);
+    let powers: Vec<f64> = audio.samples.chunks(frame).map(power).collect();
+    let sound = sounding(&powers, (AMBIENT_S / frame_s) as usize);
+    let mut pauses = Vec::new();
+    let mut at = 0;
+    for run in sound.chunk_by(|a, b| a == b) {
+        let (start, end) = (at as f64 * frame_s, (at + run.len()) as f64 * frame_s);
+        if !run[0] && end - start >= rule.least_pause_s - 1e-9 {
+            pauses.push(Stretch { start, end: end.min(audio.duration_s()) });
+        }
+        at += run.len();
+    }
+    pauses
+}
+
+/// Whether each frame holds sound.
+fn sounding(powers: &[f64], window: usize) -> Vec<bool> {
+    let up = 10_f64.powf(OVER_AMBIENT_DB / 10.0);
+    let down = 10_f64.powf(OVER_AMBIENT_DB / 20.0);
+    let ambient = ambient_levels(powers, window.max(1));
+    let mut on = false;
+    powers
+        .iter()
+        .zip(ambient)
+        .map(|(power, ambient)| {
+            let threshold = ambient * if on { down } else { up };
+            on = *power > threshold.max(DIGITAL_SILENCE);
+            on
+        })
+        .collect()
+}
+
+/// The quietest twentieth of the frames around each frame, computed at every quarter window and interpolated between.
+fn ambient_levels(powers: &[f64], window: usize) -> Vec<f64> {
+    let step = (window / 4).max(1);
+    let knot = |index: usize| {
+        // At the ends the window moves inwards instead of shrinking.
+        let first = (index * step).saturating_sub(window / 2).min(powers.len().saturating_sub(window));
+        let mut sorted = powers[first..(first + window).min(powers.len())].to_vec();
+        sorted.sort_by(f64::total_cmp);
+        quantile_sorted(&sorted, 0.05).unwrap_or(0.0).max(DIGITAL_SILENCE / 100.0)
+    };
+    let knots: Vec<f64> = (0..=powers.len() / step).map(knot).collect();
+    (0..powers.len())
+        .map(|at| {
+            let (index, part) = (at / step, (at % step) as f64 / step as f64);
+            let next = knots.get(index + 1).copied().unwrap_or(knots[index]);
+            knots[index] + (next - knots[index]) * part
+        })
+        .collect()
+}
+
+/// Cuts a recording into pieces at its pauses: each piece is as long as `longest_piece_s` allows and is cut in the middle
+/// of its last pause, or, without one, at its quietest tenth of a second. Silence at both ends is shortened to the lead-in.
+/// The pieces are in order and do not overlap; a recording without sound has none.
+#[must_use]
+pub fn cut_at_pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
+    let pauses = pauses(audio, rule);
+    let length = audio.duration_s();
+    let mut pieces = Vec::new();
+    let mut start = 0.0;
+    while start < length {
+        // What is left before the next sound is silence: the piece begins just ahead of it.
+        let silent_until = pauses.iter().find(|p| p.start <= start + 1e-9 && p.end > start).map_or(start, |p| p.end);
+        if silent_until >= length - 1e-9 {
+            break;
+        }
+        let begin = (silent_until - rule.lead_in_s).max(start);
+        let limit = begin + rule.longest_piece_s;
+        let last_pause = pauses.iter().rev().find(|p| p.start > silent_until && p.start <= limit);
+        let (end, next) = match last_pause {
+            Some(pause) if length > limit || pause.end >= length - 1e-9 => (
+                (pause.start + rule.lead_in_s).min(pause.end).min(limit),
+                f64::midpoint(pause.start, pause.end).min(limit),
+            ),
+            _ if length <= limit => (length, length),
+            _ => {
+                let quiet = quietest(audio, limit - rule.longest_piece_s / 3.0, limit);
+                (quiet, quiet)
+            }
+        };
+        pieces.push(Stretch { start: begin, end });
+        start = next.max(end.min(length)).max(begin + FRAME_S);
+    }
+    pieces
+}
+
+/// The middle of the quietest tenth of a second between two times.
+fn quietest(audio: &Audio, from: f64, to: f64) -> f64 {
+    let width = audio.samples_in(0.1);
+    let first = (from * f64::from(audio.rate_hz)) as usize;
+    let last = ((to * f64::from(audio.rate_hz)) as usize).min(audio.samples.len()).saturating_sub(width);
+    let places = (first..last.max(first + 1)).step_by((width / 10).max(1));
+    let level =
+        |at: &usize| power(&audio.samples[(*at).min(audio.samples.len())..(at + width).min(audio.samples.len())]);
+    let quietest = places.min_by(|a, b| level(a).total_cmp(&level(b))).unwrap_or(first);
+    (quietest + width / 2) as f64 / f64::from(audio.rate_hz)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::audio::{NoiseColour, noise};
+
+    /// Tones in the given stretches over noise that grows threefold from beginning to end.
+    fn recording(length_s: f64, sounds: &[(f64, f64)], noise_level: f32) -> Audio {
+        let length = (length_s * 16_000.0) as usize;
+        let mut samples = noise(NoiseColour::White, length, 16_000, 3);
+        for (i, sample) in samples.iter_mut().enumerate() {
+            let at = i as f64 / 16_000.0;
+            *sample *= noise_level * 3_f32.powf((at / length_s) as f32);
+            if sounds.iter().any(|(from, to)| (*from..*to).contains(&at)) {
+                *sample += 0.3 * (i as f32 * 0.3).sin();
+            }
+        }
+        Audio { rate_hz: 16_000, samples }
+    }
+
+    #[test]
+    fn pauses_are_found_in_any_background() {
+        let sounds = [(1.0, 3.0), (3.1, 5.0), (6.0, 9.0), (12.0, 14.0), (15.0, 18.5), (19.0, 20.0)];
+        let expected = [(0.0, 1.0), (5.0, 6.0), (9.0, 12.0), (14.0, 15.0), (18.5, 19.0)];
+        for level in [0.0, 0.0005, 0.003] {
+            let found = pauses(&recording(20.0, &sounds, level), &PauseRule::default());
+            assert_eq!(found.len(), expected.len(), "{found:?} at {level}");
+            for (pause, (start, end)) in found.iter().zip(expected) {
+                assert!((pause.start - start).abs() < 0.03 && (pause.end - end).abs() < 0.03, "{pause:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn pieces_hold_all_sound_within_the_longest_length() {
+        let sounds: Vec<(f64, f64)> = (0..20).map(|i| (f64::from(i) * 3.0 + 0.5, f64::from(i) * 3.0 + 2.7)).collect();
+        let audio = recording(60.0, &sounds, 0.001);
+        let rule = PauseRule { longest_piece_s: 10.0, ..PauseRule::default() };
+        let pieces = cut_at_pauses(&audio, &rule);
+        assert!(pieces.iter().all(|p| p.end - p.start <= 10.0 + 1e-6 && p.end > p.start), "{pieces:?}");
+        assert!(pieces.windows(2).all(|pair| pair[0].end <= pair[1].start + 1e-9), "{pieces:?}");
+        for (from, to) in sounds {
+            let inside = pieces.iter().any(|p| p.start <= from + 0.02 && p.end >= to - 0.02);
+            assert!(inside, "the sound from {from} to {to} s is cut: {pieces:?}");
+        }
+        assert!(pieces.len() <= 8, "{} pieces for a minute", pieces.len());
+    }
+
+    #[test]
+    fn speech_without_a_pause_is_cut_at_its_quietest_and_silence_gives_nothing() {
+        let mut audio = recording(25.0, &[(0.0, 25.0)], 0.0);
+        for (i, sample) in audio.samples.iter_mut().enumerate() {
+            let syllable = (i as f32 / 16_000.0 * 12.0).sin().abs();
+            *sample *= 0.05 + syllable * if (128_000..129_600).contains(&i) { 0.1 } else { 1.0 };
+        }
+        let rule = PauseRule { longest_piece_s: 10.0, ..PauseRule::default() };
+        let pieces = cut_at_pauses(&audio, &rule);
+        assert!((pieces[0].end - 8.05).abs() < 0.05, "{pieces:?}");
+        assert!((pieces.last().unwrap().end - 25.0).abs() < 1e-6);
+        let silence = Audio { rate_hz: 16_000, samples: vec![0.0; 32_000] };
+        assert_eq!(cut_at_pauses(&silence, &rule), []);
+        assert_eq!(cut_at_pauses(&Audio { rate_hz: 16_000, samples: vec![] }, &rule), []);
+    }
+}
