@@ -1,4 +1,5 @@
 //! Audio out and in again, and files that lie.
+#![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 use fonex_core::audio::Audio;
 use fonex_formats::audio::{AudioError, decode, encode_flac, encode_wav, read_audio};

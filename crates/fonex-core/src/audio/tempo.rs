@@ -67,7 +67,7 @@ mod tests {
     fn tone() -> Audio {
         Audio {
             rate_hz: 16_000,
-            samples: (0..32_000).map(|i| (i as f32 / 16_000.0 * 440.0 * 6.283_185).sin() * 0.5).collect(),
+            samples: (0..32_000).map(|i| (i as f32 / 16_000.0 * 440.0 * std::f32::consts::TAU).sin() * 0.5).collect(),
         }
     }
 

@@ -112,7 +112,7 @@ fn print_page(trends: &[analysis::Trend]) -> Result<(), Failure> {
         text += &format!("\n{}\n{}\n\n", trend.variant, terminal_trend(&line, output::width().min(100) as u16));
         text += &points_table(std::slice::from_ref(trend)).text();
     }
-    text += "\nDots: 95 % interval. Each run is held against the one before, over the clips of both; verdicts hold for all steps together.\n";
+    text += "\nDots: 95 % interval. Each run against the one before, over the clips of both;\nverdicts hold for all steps together.\n";
     output::print(&text)
 }
 
