@@ -9,6 +9,7 @@ pub mod audio;
 pub mod clip;
 pub mod findings;
 pub mod latency;
+pub mod material;
 pub mod outcome;
 pub mod stats;
 pub mod text;

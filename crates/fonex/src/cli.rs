@@ -25,6 +25,12 @@ pub enum Command {
     Run(Run),
     /// Score results that already exist against their labels
     Score(Score),
+    /// Check, describe, pick and vary the clips before anyone measures
+    #[command(after_help = "Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
+    Corpus {
+        #[command(subcommand)]
+        command: CorpusCommand,
+    },
     /// List the stored runs
     Runs(Runs),
     /// Show one run in depth
@@ -158,6 +164,105 @@ pub struct Score {
     pub strict: bool,
     #[command(flatten)]
     pub format: FormatArg,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum CorpusCommand {
+    /// Find everything that would spoil a run
+    Check(CorpusCheckOptions),
+    /// Say what a corpus holds, as tables and as a picture
+    Describe(CorpusDescribe),
+    /// Choose clips by a condition, draw samples, split by speaker
+    Pick(CorpusPick),
+    /// Make derived corpora: noise, rooms, telephones, lost packets, speed
+    Vary(CorpusVary),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Ends with exit code 3 when there is an error, or with --warnings a warning.
+Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
+pub struct CorpusCheckOptions {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Bench file whose text profile and sample rates to check against; fonex.toml where it is there
+    #[arg(short, long, value_name = "FILE")]
+    pub bench: Option<PathBuf>,
+    /// Let warnings count in the exit code
+    #[arg(long)]
+    pub warnings: bool,
+    /// How many complaints of each kind to show
+    #[arg(long, default_value_t = 5, value_name = "N")]
+    pub most: usize,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made:
+  fonex corpus describe corpus.jsonl --cross channel,lang -o corpus.png")]
+pub struct CorpusDescribe {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Count clips by two fields at once
+    #[arg(long, value_delimiter = ',', value_name = "A,B")]
+    pub cross: Vec<String>,
+    /// Write the picture to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A condition compares fields (id, text, lang, speaker, words, terms, duration, snr, level, rate,
+words_per_s) and tags: = != < <= > >= ~ (holds the text), in (A, B), has FIELD, not, and, or, brackets.
+Examples, in the folder the demo made:
+  fonex corpus pick corpus.jsonl --where 'channel = radio and snr < 15' -o hard.jsonl
+  fonex corpus pick corpus.jsonl --sample 12 --by channel,lang -o small.jsonl
+  fonex corpus pick corpus.jsonl --split 80,20 -o part.jsonl"
+)]
+pub struct CorpusPick {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Only clips for which this holds
+    #[arg(long, value_name = "CONDITION")]
+    pub r#where: Option<String>,
+    /// Draw so many of them
+    #[arg(long, value_name = "N")]
+    pub sample: Option<usize>,
+    /// Keep the shares of these fields in the sample
+    #[arg(long, value_delimiter = ',', value_name = "FIELD,FIELD", requires = "sample")]
+    pub by: Vec<String>,
+    /// Split into parts of these shares, no speaker in two of them
+    #[arg(long, value_delimiter = ',', value_name = "SHARE,SHARE", requires = "output")]
+    pub split: Vec<f64>,
+    /// Seed of samples and splits
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// Corpus file to write, beside the one picked from; standard output by default
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "A recipe is steps parted by spaces, done in order: noise=white|pink|wind|babble:SNR_DB
+room=RT60_S[:DIRECT_DB] band=LOW_HZ:HIGH_HZ telephone=a|mu loss=PERCENT[:repeat|none] gain=DB
+speed=FACTOR tempo=FACTOR silence=BEFORE_S:AFTER_S
+Example, in the folder the demo made:
+  fonex corpus vary corpus.jsonl --recipe noise=babble:5 --recipe 'telephone=a loss=3:repeat' -o harder")]
+pub struct CorpusVary {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// What to do to every clip; each recipe gives one variation of it
+    #[arg(long = "recipe", required = true, value_name = "STEPS")]
+    pub recipes: Vec<String>,
+    /// Folder to write the new corpus into
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
+    /// Seed of everything random in it
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
 }
 
 #[derive(Debug, Args)]

@@ -5,6 +5,7 @@ mod bench;
 mod cli;
 mod commands;
 mod execute;
+mod facts;
 mod failure;
 mod output;
 

@@ -1,9 +1,11 @@
 //! Charts as SVG text. Every series has a colour, a marker and a dash of its own, so that none depends on colour.
 
+mod corpus;
 mod intervals;
 mod latency;
 mod trend;
 
+pub use corpus::{Distribution, GroupBar, corpus_svg};
 pub use intervals::{IntervalRow, IntervalSeries, RateMark, interval_svg};
 pub use latency::{LatencySeries, latency_svg};
 pub use trend::{TrendLine, TrendMark, trend_svg};

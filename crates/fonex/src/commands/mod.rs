@@ -2,6 +2,7 @@
 
 mod compare;
 mod completions;
+mod corpus;
 mod demo;
 mod init;
 mod report;
@@ -28,6 +29,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Try(options) => try_engine::try_engine(&options),
         Command::Run(options) => run::run(&options),
         Command::Score(options) => score::score(&options),
+        Command::Corpus { command } => corpus::corpus(&command),
         Command::Runs(options) => runs::runs(&options),
         Command::Show(options) => show::show(&options),
         Command::Compare(options) => compare::compare_runs(&options),

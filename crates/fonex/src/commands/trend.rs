@@ -1,20 +1,17 @@
 //! `fonex trend`: the word error rate over runs, charted, with every step to the worse that is beyond chance.
 
-use std::fs;
-use std::path::Path;
-
 use fonex_core::Clip;
 use fonex_core::findings::{Finding, Verdict};
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{TrendLine, TrendMark, trend_svg};
-use fonex_report::{png_from_svg, terminal_trend};
+use fonex_report::terminal_trend;
 
 use super::parse_slice;
 use crate::analysis::{self, RunView, trend};
 use crate::bench::existing_store;
 use crate::cli::{Format, Trend};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, percent, percent_points};
+use crate::output::{self, Table, percent, percent_points, write_chart};
 
 pub fn trend_of_runs(options: &Trend) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
@@ -41,7 +38,7 @@ pub fn trend_of_runs(options: &Trend) -> Result<Code, Failure> {
         form => output::print_table(&points_table(&trends), form)?,
     }
     if let Some(path) = &options.output {
-        write_chart(path, &trends)?;
+        write_chart(path, &trend_svg(&title(&trends), &lines(&trends)))?;
     }
     Ok(Code::Done)
 }
@@ -164,19 +161,4 @@ fn change_cells(change: Option<&Finding>) -> [String; 2] {
     };
     let unchanged = change.verdict == Verdict::CannotTell && change.difference == Some(0.0);
     [points, if unchanged { "no change".to_owned() } else { format!("{sign}{}", change.verdict.as_str()) }]
-}
-
-fn write_chart(path: &Path, trends: &[analysis::Trend]) -> Result<(), Failure> {
-    let svg = trend_svg(&title(trends), &lines(trends));
-    let bytes = match path.extension().and_then(|ending| ending.to_str()) {
-        Some("svg") => svg.into_bytes(),
-        Some("png") => png_from_svg(&svg).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?,
-        _ => {
-            let problem = Problem::new("the chart's form is taken from the file's ending", Place::file(path));
-            return Err(problem.expected(".svg or .png").into());
-        }
-    };
-    fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))?;
-    eprintln!("Wrote {}.", path.display());
-    Ok(())
 }

@@ -8,4 +8,5 @@ mod trial;
 
 pub use interrupt::stop_on_interrupt;
 pub use machine::now;
+pub use progress::clip_bar;
 pub use runner::{Execution, execute};

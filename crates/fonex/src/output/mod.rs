@@ -4,8 +4,12 @@ mod numbers;
 mod table;
 mod words;
 
+use std::fs;
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 
+use fonex_formats::{Place, Problem};
+use fonex_report::png_from_svg;
 use serde::Serialize;
 
 pub use numbers::{drift, milliseconds, percent, percent_points, plural, rate_with_interval, seconds, signed};
@@ -49,6 +53,21 @@ pub fn print_table(table: &Table, format: Format) -> Result<(), Failure> {
         Format::Markdown => table.markdown(),
         Format::Table | Format::Json => table.text(),
     })
+}
+
+/// Writes a chart as SVG or PNG, as the file's ending says.
+pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
+    let bytes = match path.extension().and_then(|ending| ending.to_str()) {
+        Some("svg") => svg.as_bytes().to_vec(),
+        Some("png") => png_from_svg(svg).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?,
+        _ => {
+            let problem = Problem::new("the chart's form is taken from the file's ending", Place::file(path));
+            return Err(problem.expected(".svg or .png").into());
+        }
+    };
+    fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))?;
+    eprintln!("Wrote {}.", path.display());
+    Ok(())
 }
 
 /// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.

@@ -1,0 +1,183 @@
+//! The rules that one clip is enough for.
+
+use icu_properties::CodePointMapData;
+use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
+
+use super::check::{AudioFacts, Check, Complaint, TakenRate};
+use super::language::{Script, guess_language, primary, scripts_of_language, scripts_of_text};
+use crate::Clip;
+use crate::text::{Label, TextProfile};
+
+/// More words a second than people speak: fast speech reaches 6 to 7 (Tauroza and Allison, "Speech rates in British
+/// English", 1990, give 260 words a minute for the fastest tenth of conversation).
+const MOST_WORDS_PER_S: f64 = 7.5;
+/// More letters a second than people speak, for languages with long words.
+const MOST_LETTERS_PER_S: f64 = 32.0;
+/// Fewer words a second than anyone speaks through a whole clip.
+const LEAST_WORDS_PER_S: f64 = 0.4;
+/// Clips shorter than this are too short to judge their rate.
+const SHORTEST_RATED_S: f64 = 1.0;
+/// A label may end this much behind the audio by rounding.
+const PAST_END_S: f64 = 0.05;
+const CLIPPED_SHARE: f64 = 0.001;
+const DC_OFFSET: f64 = 0.01;
+const LOW_LEVEL_DBFS: f64 = -45.0;
+
+pub(super) fn check_clip(
+    clip: &Clip,
+    audio: Option<&AudioFacts>,
+    profile: &TextProfile,
+    rates: &[TakenRate],
+    complaints: &mut Vec<Complaint>,
+) {
+    let mut complain = |check, what: String| complaints.push(Complaint::new(check, Some(&clip.id), what));
+    let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
+    check_text(clip, &text, profile, &mut complain);
+    check_order(clip, &mut complain);
+    if let Some(facts) = audio {
+        check_sound(facts, rates, &mut complain);
+        check_fit(clip, &text, facts, &mut complain);
+    }
+}
+
+fn check_text(clip: &Clip, text: &str, profile: &TextProfile, complain: &mut impl FnMut(Check, String)) {
+    let tokens = profile.tokens(text);
+    if tokens.is_empty() {
+        complain(Check::EmptyLabel, "the label holds no word".to_owned());
+    }
+    for term in &clip.terms {
+        let wanted = profile.tokens(term);
+        let found = wanted.is_empty() || tokens.windows(wanted.len()).any(|window| window == wanted.as_slice());
+        if !found {
+            complain(Check::TermAbsent, format!("the term \"{term}\" does not occur in the text"));
+        }
+    }
+    let strange: Vec<String> = strange_characters(text).map(|c| format!("U+{:04X}", u32::from(c))).collect();
+    if !strange.is_empty() {
+        complain(Check::StrangeCharacters, format!("the text holds {}", strange.join(", ")));
+    }
+    let Some(lang) = &clip.lang else { return };
+    let expected = scripts_of_language(lang);
+    let other: Vec<Script> = scripts_of_text(text).into_iter().filter(|script| !expected.contains(script)).collect();
+    if let (false, Some(script)) = (expected.is_empty(), other.first()) {
+        complain(Check::OtherScript, format!("the text holds {script:?} letters, and lang is {lang}"));
+    } else if let Some(guess) = guess_language(&tokens).filter(|guess| *guess != primary(lang)) {
+        complain(Check::OtherLanguage, format!("the text reads like {guess}, and lang is {lang}"));
+    }
+}
+
+/// Control characters, unassigned and private ones, the replacement character and pictographs, each once.
+fn strange_characters(text: &str) -> impl Iterator<Item = char> + '_ {
+    let categories = CodePointMapData::<GeneralCategory>::new();
+    let mut seen = Vec::new();
+    text.chars().filter(move |c| {
+        let category = categories.get(*c);
+        let strange = *c == '\u{FFFD}'
+            || category == GeneralCategory::OtherSymbol && !matches!(c, '°' | '№' | '©' | '®')
+            || GeneralCategoryGroup::Other.contains(category)
+                && !c.is_whitespace()
+                && category != GeneralCategory::Format;
+        strange && !seen.contains(c) && {
+            seen.push(*c);
+            true
+        }
+    })
+}
+
+fn check_order(clip: &Clip, complain: &mut impl FnMut(Check, String)) {
+    for pair in clip.words.windows(2) {
+        let (first, second) = (&pair[0], &pair[1]);
+        if second.start < first.start {
+            let what = format!(
+                "\"{}\" at {} s stands behind \"{}\" at {} s",
+                second.text, second.start, first.text, first.start
+            );
+            return complain(Check::LabelOrder, what);
+        }
+        if second.start < first.end - 0.001 {
+            let what = format!(
+                "\"{}\" starts at {} s, before \"{}\" ends at {} s",
+                second.text, second.start, first.text, first.end
+            );
+            return complain(Check::LabelOrder, what);
+        }
+    }
+}
+
+fn check_sound(facts: &AudioFacts, rates: &[TakenRate], complain: &mut impl FnMut(Check, String)) {
+    if let Some(defect) = &facts.defect {
+        complain(Check::AudioTruncated, defect.clone());
+    }
+    if !ending_fits(&facts.container, &facts.ending) {
+        complain(
+            Check::AudioMislabelled,
+            format!("the file is named .{}, and its bytes are {}", facts.ending, facts.container),
+        );
+    }
+    if facts.channels > 1 {
+        complain(Check::SeveralChannels, format!("the file has {} channels", facts.channels));
+    }
+    for taken in rates.iter().filter(|taken| facts.rate_hz < taken.rate_hz) {
+        complain(
+            Check::RateTooLow,
+            format!("the file has {} Hz, and {} takes {} Hz", facts.rate_hz, taken.engine, taken.rate_hz),
+        );
+    }
+    let Some(level) = facts.active_level_dbfs else {
+        return complain(Check::AudioSilent, "the recording is silent".to_owned());
+    };
+    if level < LOW_LEVEL_DBFS {
+        complain(Check::LowLevel, format!("speech stands at {level:.0} dB below full scale").replace("at -", "at "));
+    }
+    let measures = &facts.measures;
+    if measures.clipped_share > CLIPPED_SHARE {
+        complain(Check::Clipping, format!("{:.1} % of the samples are clipped", measures.clipped_share * 100.0));
+    }
+    if measures.dc_offset.abs() > DC_OFFSET {
+        complain(Check::DcOffset, format!("the samples lie {:.3} of full scale off zero", measures.dc_offset));
+    }
+}
+
+/// Whether a container may have this ending. Several endings are used for some containers.
+fn ending_fits(container: &str, ending: &str) -> bool {
+    let endings: &[&str] = match container {
+        "wave" => &["wav", "wave"],
+        "flac" => &["flac"],
+        "ogg" => &["ogg", "oga", "opus"],
+        "mp3" | "mp2" | "mp1" | "mpa" => &["mp3", "mp2", "mpga"],
+        "isomp4" => &["m4a", "mp4", "m4b", "mov"],
+        "aiff" => &["aif", "aiff", "aifc"],
+        "aac" | "adts" => &["aac", "adts"],
+        "caf" => &["caf"],
+        "matroska" | "mkv" => &["mka", "mkv", "webm"],
+        _ => return true,
+    };
+    endings.contains(&ending)
+}
+
+/// Whether text and sound can belong together: label times inside the audio, and a rate that people speak.
+fn check_fit(clip: &Clip, text: &str, facts: &AudioFacts, complain: &mut impl FnMut(Check, String)) {
+    let length = facts.measures.duration_s;
+    if let Some(word) = clip.words.iter().find(|word| word.end > length + PAST_END_S) {
+        let what = format!("\"{}\" ends at {} s, and the audio at {length:.3} s", word.text, word.end);
+        complain(Check::LabelTimes, what);
+    }
+    let silence = facts.measures.silence;
+    let speaking_s = length - silence.leading_s - silence.trailing_s;
+    if speaking_s <= 0.0 || facts.active_level_dbfs.is_none() {
+        return;
+    }
+    let words = text.split_whitespace().count();
+    let letters = text.chars().filter(|c| c.is_alphanumeric()).count();
+    let spaced = scripts_of_text(text).iter().all(|script| script.parts_words());
+    let fastest = (words as f64 / speaking_s, letters as f64 / speaking_s);
+    if words > 2 && (spaced && fastest.0 > MOST_WORDS_PER_S || fastest.1 > MOST_LETTERS_PER_S) {
+        let what = format!(
+            "{words} words in {speaking_s:.1} s of sound, {:.1} a second, is faster than people speak",
+            fastest.0
+        );
+        complain(Check::SpeakingRate, what);
+    } else if spaced && words > 0 && speaking_s > SHORTEST_RATED_S * 4.0 && fastest.0 < LEAST_WORDS_PER_S {
+        complain(Check::SlowRate, format!("{words} words in {speaking_s:.1} s of sound"));
+    }
+}

@@ -1,0 +1,14 @@
+//! The material of a test: is a corpus fit to conclude from, which clips answer a question, what makes them harder.
+
+mod check;
+mod clip_checks;
+mod condition;
+mod language;
+mod sample;
+mod vary;
+
+pub use check::{AudioFacts, Check, Complaint, CorpusCheck, Severity, TakenRate};
+pub use condition::{Condition, ConditionError, Fields};
+pub use language::{Script, guess_language, scripts_of_language, scripts_of_text};
+pub use sample::{SplitError, clips_needed, split_by_speaker, stratified};
+pub use vary::{NoiseKind, Recipe, RecipeError, STEP_FORMS, Varied, VaryStep};

@@ -1,0 +1,108 @@
+//! `fonex corpus check`: everything that would spoil a run, with severity, place and remedy.
+
+use std::collections::BTreeMap;
+
+use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenRate};
+use fonex_core::text::TextProfile;
+use fonex_engines::{Task, Transport};
+use fonex_formats::read_corpus;
+use serde::Serialize;
+
+use crate::bench::read_bench;
+use crate::cli::{CorpusCheckOptions, Format};
+use crate::facts::audio_facts;
+use crate::failure::{Code, Failure};
+use crate::output::{self, Table, plural};
+
+/// What `--format json` says.
+#[derive(Serialize)]
+struct Checked {
+    clips: u64,
+    errors: u64,
+    warnings: u64,
+    notes: u64,
+    complaints: Vec<Complaint>,
+}
+
+pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
+    let corpus = read_corpus(&options.corpus)?;
+    let (profile, rates) = what_engines_take(options)?;
+    let facts = audio_facts(&corpus);
+    let mut check = CorpusCheck::new(profile, rates);
+    for (clip, facts) in corpus.clips.iter().zip(facts) {
+        check.add(clip, facts);
+    }
+    let complaints = check.finish();
+    let count = |severity| complaints.iter().filter(|c| c.severity == severity).count() as u64;
+    let checked = Checked {
+        clips: corpus.clips.len() as u64,
+        errors: count(Severity::Error),
+        warnings: count(Severity::Warning),
+        notes: count(Severity::Note),
+        complaints,
+    };
+    let spoiled = checked.errors > 0 || options.warnings && checked.warnings > 0;
+    match options.format.format {
+        Format::Json => output::print_json(&checked)?,
+        Format::Table => output::print(&page(&checked, options.most))?,
+        form => output::print_table(&table(&checked.complaints), form)?,
+    }
+    Ok(if spoiled { Code::TrialsFailed } else { Code::Done })
+}
+
+/// The text profile and the rates of the bench file, where one is named or stands in the current folder.
+fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<TakenRate>), Failure> {
+    let path = options.bench.clone().unwrap_or_else(|| "fonex.toml".into());
+    if options.bench.is_none() && !path.is_file() {
+        return Ok((TextProfile::shipped("neutral").expect("neutral is shipped"), Vec::new()));
+    }
+    let bench = read_bench(&path, &[])?;
+    let hears = bench.engines.values().filter(|engine| engine.task == Task::Hear);
+    let rates = hears.filter_map(|engine| match &engine.transport {
+        Transport::Command(command) => {
+            Some(TakenRate { engine: engine.name.clone(), rate_hz: command.audio_rate_hz })
+        }
+        Transport::StandIn(_) => None,
+    });
+    Ok((bench.text_profile, rates.collect()))
+}
+
+fn page(checked: &Checked, most: usize) -> String {
+    let mut text = format!(
+        "{}: {}, {}, {}\n",
+        plural(checked.clips, "clip"),
+        plural(checked.errors, "error"),
+        plural(checked.warnings, "warning"),
+        plural(checked.notes, "note")
+    );
+    let mut by_check: BTreeMap<(Severity, Check), Vec<&Complaint>> = BTreeMap::new();
+    for complaint in &checked.complaints {
+        by_check.entry((complaint.severity, complaint.check)).or_default().push(complaint);
+    }
+    for ((severity, check), complaints) in by_check {
+        text += &format!("\n{} {}: {}\n", severity.as_str(), check.name(), plural(complaints.len() as u64, "time"));
+        for complaint in complaints.iter().take(most) {
+            let place = complaint.clip.as_deref().map_or_else(String::new, |clip| format!("{clip}: "));
+            text += &format!("  {place}{}\n", complaint.what);
+        }
+        if let Some(more) = complaints.len().checked_sub(most).filter(|more| *more > 0) {
+            text += &format!("  and {more} more; --most {} shows them\n", complaints.len());
+        }
+        text += &format!("  do: {}\n", check.remedy());
+    }
+    text
+}
+
+fn table(complaints: &[Complaint]) -> Table {
+    let mut table = Table::new(["severity", "check", "clip", "what", "do"]);
+    for complaint in complaints {
+        table.row([
+            complaint.severity.as_str(),
+            complaint.check.name(),
+            complaint.clip.as_deref().unwrap_or_default(),
+            &complaint.what,
+            complaint.check.remedy(),
+        ]);
+    }
+    table
+}

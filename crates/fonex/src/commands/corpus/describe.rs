@@ -1,0 +1,255 @@
+//! `fonex corpus describe`: what a corpus holds, as tables and as a picture.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fonex_core::Clip;
+use fonex_core::latency::Percentiles;
+use fonex_core::material::{AudioFacts, Fields};
+use fonex_core::stats::quantile;
+use fonex_core::text::{Label, TextProfile};
+use fonex_formats::{Place, Problem, read_corpus};
+use fonex_report::charts::{Distribution, GroupBar, corpus_svg};
+use serde::Serialize;
+
+use crate::cli::{CorpusDescribe, Format};
+use crate::facts::{ClipFields, audio_facts};
+use crate::failure::{Code, Failure};
+use crate::output::{self, Table, plural, write_chart};
+
+/// What `--format json` says.
+#[derive(Serialize)]
+struct Description {
+    clips: u64,
+    with_audio: u64,
+    hours: f64,
+    words: u64,
+    vocabulary: u64,
+    speakers: u64,
+    languages: u64,
+    distributions: Vec<Spread>,
+    groups: Vec<Group>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    crossed: Vec<Cross>,
+}
+
+/// A distribution over clips.
+#[derive(Serialize)]
+struct Spread {
+    of: &'static str,
+    unit: &'static str,
+    #[serde(flatten)]
+    percentiles: Percentiles,
+    p10: f64,
+    min: f64,
+}
+
+/// The clips that share a value.
+#[derive(Serialize, Clone)]
+struct Group {
+    by: String,
+    value: String,
+    clips: u64,
+    words: u64,
+    minutes: f64,
+}
+
+/// The clips that share two values.
+#[derive(Serialize)]
+struct Cross {
+    first: String,
+    second: String,
+    clips: u64,
+}
+
+/// A clip with what is known of it.
+struct Known<'c> {
+    clip: &'c Clip,
+    facts: Option<AudioFacts>,
+    words: Vec<String>,
+}
+
+pub fn describe(options: &CorpusDescribe) -> Result<Code, Failure> {
+    let corpus = read_corpus(&options.corpus)?;
+    let profile = TextProfile::shipped("neutral").expect("neutral is shipped");
+    let known: Vec<Known<'_>> = corpus
+        .clips
+        .iter()
+        .zip(audio_facts(&corpus))
+        .map(|(clip, facts)| {
+            let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
+            Known { clip, facts: facts.and_then(Result::ok), words: profile.tokens(&text) }
+        })
+        .collect();
+    let description = description(&known, options)?;
+    match options.format.format {
+        Format::Json => output::print_json(&description)?,
+        Format::Table => output::print(&page(&description))?,
+        form => output::print_table(&groups_table(&description.groups), form)?,
+    }
+    if let Some(path) = &options.output {
+        write_chart(path, &picture(&options.corpus.display().to_string(), &known, &description))?;
+    }
+    Ok(Code::Done)
+}
+
+/// The distributions: name, unit, and the value of a clip.
+type Measure = (&'static str, &'static str, fn(&Known<'_>) -> Option<f64>);
+
+const MEASURES: [Measure; 4] = [
+    ("duration", "s", |k| Some(k.facts.as_ref()?.measures.duration_s)),
+    ("speaking rate", "words/s", |k| {
+        let measures = &k.facts.as_ref()?.measures;
+        let speaking_s = measures.duration_s - measures.silence.leading_s - measures.silence.trailing_s;
+        (speaking_s > 0.0 && !k.words.is_empty()).then(|| k.words.len() as f64 / speaking_s)
+    }),
+    ("SNR", "dB", |k| k.facts.as_ref()?.measures.snr_db),
+    ("speech level", "dBFS", |k| k.facts.as_ref()?.active_level_dbfs),
+];
+
+fn description(known: &[Known<'_>], options: &CorpusDescribe) -> Result<Description, Problem> {
+    let vocabulary: BTreeSet<&String> = known.iter().flat_map(|k| &k.words).collect();
+    let groups = groups(known);
+    let distinct = |by: &str| groups.iter().filter(|group| group.by == by).count() as u64;
+    let spread = |(of, unit, value): &Measure| {
+        let values: Vec<f64> = known.iter().filter_map(value).collect();
+        let (p10, min) = (quantile(&values, 0.1)?, quantile(&values, 0.0)?);
+        Some(Spread { of, unit, percentiles: Percentiles::of(&values)?, p10, min })
+    };
+    Ok(Description {
+        clips: known.len() as u64,
+        with_audio: known.iter().filter(|k| k.facts.is_some()).count() as u64,
+        hours: known.iter().map(seconds).sum::<f64>() / 3600.0,
+        words: known.iter().map(|k| k.words.len() as u64).sum(),
+        vocabulary: vocabulary.len() as u64,
+        speakers: distinct("speaker"),
+        languages: distinct("lang"),
+        distributions: MEASURES.iter().filter_map(spread).collect(),
+        crossed: match options.cross.as_slice() {
+            [] => Vec::new(),
+            [first, second] => crossed(known, first, second),
+            _ => {
+                let problem = Problem::new("two fields can be crossed", Place::default().field("--cross"));
+                return Err(problem.expected("such as --cross channel,lang"));
+            }
+        },
+        groups,
+    })
+}
+
+fn seconds(known: &Known<'_>) -> f64 {
+    known.facts.as_ref().map_or(0.0, |facts| facts.measures.duration_s)
+}
+
+/// Every tag, language and speaker value, most minutes first within its kind.
+fn groups(known: &[Known<'_>]) -> Vec<Group> {
+    let mut groups: BTreeMap<(String, String), Group> = BTreeMap::new();
+    for k in known {
+        let named = [("lang", &k.clip.lang), ("speaker", &k.clip.speaker)];
+        let named = named.into_iter().filter_map(|(by, value)| Some((by.to_owned(), value.clone()?)));
+        for (by, value) in k.clip.tags.iter().map(|(by, value)| (by.clone(), value.clone())).chain(named) {
+            let empty = || Group { by: by.clone(), value: value.clone(), clips: 0, words: 0, minutes: 0.0 };
+            let group = groups.entry((by.clone(), value.clone())).or_insert_with(empty);
+            group.clips += 1;
+            group.words += k.words.len() as u64;
+            group.minutes += seconds(k) / 60.0;
+        }
+    }
+    let mut groups: Vec<Group> = groups.into_values().collect();
+    groups.sort_by(|a, b| a.by.cmp(&b.by).then(b.clips.cmp(&a.clips)).then_with(|| a.value.cmp(&b.value)));
+    groups
+}
+
+fn crossed(known: &[Known<'_>], first: &str, second: &str) -> Vec<Cross> {
+    let mut counts: BTreeMap<(String, String), u64> = BTreeMap::new();
+    for k in known {
+        let fields = ClipFields { clip: k.clip, facts: k.facts.as_ref() };
+        let value = |field: &str| fields.text(field).unwrap_or_else(|| "–".to_owned());
+        *counts.entry((value(first), value(second))).or_default() += 1;
+    }
+    counts.into_iter().map(|((first, second), clips)| Cross { first, second, clips }).collect()
+}
+
+fn headline(description: &Description) -> String {
+    format!(
+        "{}, {:.2} hours of audio, {} of {} different ones, {}, {}",
+        plural(description.clips, "clip"),
+        description.hours,
+        plural(description.words, "word"),
+        description.vocabulary,
+        plural(description.speakers, "speaker"),
+        plural(description.languages, "language")
+    )
+}
+
+fn page(description: &Description) -> String {
+    let mut text = headline(description) + "\n";
+    let silent = description.clips - description.with_audio;
+    if silent > 0 {
+        text += &format!("{} without usable audio; fonex corpus check says why\n", plural(silent, "clip"));
+    }
+    let mut table = Table::new(["over clips", ">least", ">p10", ">median", ">p90", ">most", "unit"]);
+    for spread in &description.distributions {
+        let p = &spread.percentiles;
+        let numbers = [spread.min, spread.p10, p.p50, p.p90, p.max].map(|v| format!("{v:.1}").replace('-', "−"));
+        table.row([spread.of.to_owned()].into_iter().chain(numbers).chain([spread.unit.to_owned()]));
+    }
+    text += &format!("\n{}\n{}", table.text(), groups_table(&description.groups).text());
+    if !description.crossed.is_empty() {
+        text += &format!("\nClips, crossed\n{}", crossed_table(&description.crossed).text());
+    }
+    text
+}
+
+fn groups_table(groups: &[Group]) -> Table {
+    let mut table = Table::new(["by", "value", ">clips", ">words", ">minutes"]);
+    for group in groups {
+        table.row([
+            group.by.clone(),
+            group.value.clone(),
+            group.clips.to_string(),
+            group.words.to_string(),
+            format!("{:.1}", group.minutes),
+        ]);
+    }
+    table
+}
+
+fn crossed_table(crossed: &[Cross]) -> Table {
+    let columns: BTreeSet<&str> = crossed.iter().map(|cross| cross.second.as_str()).collect();
+    let rows: BTreeSet<&str> = crossed.iter().map(|cross| cross.first.as_str()).collect();
+    let mut table = Table::new([String::new()].into_iter().chain(columns.iter().map(|name| format!(">{name}"))));
+    for row in rows {
+        let cell = |column: &&str| {
+            let found = crossed.iter().find(|cross| cross.first == row && cross.second == *column);
+            found.map_or_else(|| "0".to_owned(), |cross| cross.clips.to_string())
+        };
+        table.row([row.to_owned()].into_iter().chain(columns.iter().map(cell)));
+    }
+    table
+}
+
+/// Groups with more values than this would crowd the picture.
+const MOST_BARS: usize = 10;
+
+fn picture(name: &str, known: &[Known<'_>], description: &Description) -> String {
+    let distributions: Vec<Distribution> = MEASURES
+        .iter()
+        .map(|(of, unit, value)| Distribution {
+            title: format!("{of}, {unit}"),
+            values: known.iter().filter_map(value).collect(),
+        })
+        .collect();
+    let bars: Vec<GroupBar> = description
+        .groups
+        .chunk_by(|a, b| a.by == b.by)
+        .filter(|section| section.len() <= MOST_BARS)
+        .flatten()
+        .map(|group| GroupBar {
+            by: group.by.clone(),
+            value: group.value.clone(),
+            clips: group.clips,
+            minutes: group.minutes,
+        })
+        .collect();
+    corpus_svg(name, &headline(description), &distributions, &bars)
+}

@@ -1,0 +1,38 @@
+//! `fonex corpus`: get the material right before anyone measures.
+
+mod check;
+mod describe;
+mod pick;
+mod vary;
+
+use std::fs;
+use std::path::Path;
+
+use fonex_core::Clip;
+use fonex_formats::{Problem, corpus_line};
+
+use crate::cli::CorpusCommand;
+use crate::failure::{Code, Failure};
+
+/// Hands over to the part asked for.
+pub fn corpus(command: &CorpusCommand) -> Result<Code, Failure> {
+    match command {
+        CorpusCommand::Check(options) => check::check(options),
+        CorpusCommand::Describe(options) => describe::describe(options),
+        CorpusCommand::Pick(options) => pick::pick(options),
+        CorpusCommand::Vary(options) => vary::vary(options),
+    }
+}
+
+/// Writes clips as a corpus file.
+fn write_corpus<'c>(path: &Path, clips: impl IntoIterator<Item = &'c Clip>) -> Result<(), Problem> {
+    let mut lines = String::new();
+    for clip in clips {
+        lines += &corpus_line(clip);
+        lines.push('\n');
+    }
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
+    }
+    fs::write(path, lines).map_err(|error| Problem::io("write", path, &error))
+}

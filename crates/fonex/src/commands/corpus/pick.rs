@@ -1,0 +1,148 @@
+//! `fonex corpus pick`: the clips that answer a question.
+
+use std::path::{Path, PathBuf};
+
+use fonex_core::Clip;
+use fonex_core::material::{AudioFacts, Condition, Fields, clips_needed, split_by_speaker, stratified};
+use fonex_formats::{Corpus, Place, Problem, read_corpus};
+
+use super::write_corpus;
+use crate::bench::unknown;
+use crate::cli::CorpusPick;
+use crate::facts::{AUDIO_FIELDS, CLIP_FIELDS, ClipFields, audio_facts};
+use crate::failure::{Code, Failure};
+use crate::output::{self, plural};
+
+pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
+    let corpus = read_corpus(&options.corpus)?;
+    let condition = options.r#where.as_deref().map(|text| read_condition(text, &corpus)).transpose()?;
+    let needs_audio = condition.iter().flat_map(Condition::fields).any(|field| AUDIO_FIELDS.contains(&field));
+    let facts = if needs_audio { audio_facts(&corpus) } else { corpus.clips.iter().map(|_| None).collect() };
+    let facts: Vec<Option<AudioFacts>> = facts.into_iter().map(|facts| facts.and_then(Result::ok)).collect();
+    let mut picked: Vec<&Clip> = corpus
+        .clips
+        .iter()
+        .zip(&facts)
+        .filter(|(clip, facts)| {
+            let fields = ClipFields { clip, facts: facts.as_ref() };
+            condition.as_ref().is_none_or(|condition| condition.holds(&fields))
+        })
+        .map(|(clip, _)| clip)
+        .collect();
+    if let Some(count) = options.sample {
+        let groups: Vec<String> = picked.iter().map(|clip| group(clip, &options.by)).collect();
+        picked = stratified(&groups, count, options.seed).into_iter().map(|at| picked[at]).collect();
+    }
+    if picked.is_empty() {
+        let problem = Problem::new("no clip is picked", Place::file(&options.corpus));
+        return Err(problem.remedy("widen --where; fonex corpus describe shows what there is").into());
+    }
+    let text = format!("{} of {} picked\n", picked.len(), plural(corpus.clips.len() as u64, "clip"));
+    let text = text + &what_they_can_show(&picked);
+    match (&options.output, options.split.as_slice()) {
+        (None, _) => {
+            eprint!("{text}");
+            let lines: Vec<String> = picked.iter().map(|clip| fonex_formats::corpus_line(clip) + "\n").collect();
+            output::print(&lines.concat())?;
+        }
+        (Some(path), []) => {
+            beside(path, &options.corpus)?;
+            write_corpus(path, picked.iter().copied())?;
+            output::print(&format!("{text}Wrote {}.\n", path.display()))?;
+        }
+        (Some(path), shares) => {
+            beside(path, &options.corpus)?;
+            output::print(&(text + &split(&picked, shares, options.seed, path)?))?;
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// Audio paths are relative to the corpus file: a picked corpus must stand beside the one it came from.
+fn beside(path: &Path, corpus: &Path) -> Result<(), Problem> {
+    let folder = |path: &Path| {
+        let folder = if path.is_dir() { path } else { path.parent().unwrap_or(Path::new("")) };
+        let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+        folder.canonicalize().ok()
+    };
+    if folder(path).is_some() && folder(path) == folder(corpus) {
+        return Ok(());
+    }
+    Err(Problem::new("the picked corpus would stand in another folder than its audio", Place::file(path))
+        .expected("a file beside the corpus, since audio paths are relative to it"))
+}
+
+fn read_condition(text: &str, corpus: &Corpus) -> Result<Condition, Problem> {
+    let place = || Place::default().field(format!("--where {text}"));
+    let condition = Condition::parse(text).map_err(|error| {
+        Problem::new(format!("the condition cannot be read at column {}: {}", error.column, error.what), place())
+            .expected(error.expected)
+    })?;
+    let mut known: Vec<String> = corpus.clips.iter().flat_map(|clip| clip.tags.keys().cloned()).collect();
+    known.sort();
+    known.dedup();
+    known.extend(CLIP_FIELDS.iter().chain(&AUDIO_FIELDS).map(|name| (*name).to_owned()));
+    match condition.fields().into_iter().find(|field| !known.iter().any(|name| name == field)) {
+        None => Ok(condition),
+        Some(field) => Err(unknown(format!("no clip has a field or tag \"{field}\""), field, &known, place())),
+    }
+}
+
+/// What a clip is grouped by, all values together.
+fn group(clip: &Clip, by: &[String]) -> String {
+    let fields = ClipFields { clip, facts: None };
+    by.iter().map(|field| fields.text(field).unwrap_or_default()).collect::<Vec<_>>().join("\u{1f}")
+}
+
+/// How small a difference so many clips can show.
+fn what_they_can_show(picked: &[&Clip]) -> String {
+    let words: usize = picked.iter().map(|clip| clip.text.split_whitespace().count()).sum();
+    let per_clip = words as f64 / picked.len() as f64;
+    let mut text =
+        format!("{words} words, {per_clip:.1} a clip. At a WER of 10 %, a paired comparison needs about\n");
+    for points in [5.0, 2.0, 1.0] {
+        if let Some(clips) = clips_needed(0.10, points / 100.0, per_clip) {
+            text += &format!("  {clips} such clips to see a difference of {points} points\n");
+        }
+    }
+    text
+}
+
+fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<String, Problem> {
+    let nameless = picked.iter().find(|clip| clip.speaker.is_none());
+    if let Some(clip) = nameless {
+        let problem = Problem::new(format!("the clip \"{}\" has no speaker", clip.id), Place::default());
+        return Err(problem.remedy("label its speaker: a split without speakers leaks"));
+    }
+    if shares.len() < 2 || shares.iter().any(|share| !share.is_finite() || *share <= 0.0) {
+        let problem =
+            Problem::new("a split needs two shares or more, each above 0", Place::default().field("--split"));
+        return Err(problem.expected("such as --split 80,20"));
+    }
+    let speakers: Vec<String> = picked.iter().filter_map(|clip| clip.speaker.clone()).collect();
+    let parts = split_by_speaker(&speakers, shares, seed)
+        .map_err(|error| Problem::new(error.to_string(), Place::default().field("--split")))?;
+    let mut text = String::new();
+    for part in 0..shares.len() {
+        let own: Vec<&Clip> = picked.iter().zip(&parts).filter(|(_, p)| **p == part).map(|(clip, _)| *clip).collect();
+        let path = part_path(path, part + 1);
+        write_corpus(&path, own.iter().copied())?;
+        let mut names: Vec<&str> = own.iter().filter_map(|clip| clip.speaker.as_deref()).collect();
+        names.sort_unstable();
+        names.dedup();
+        text += &format!(
+            "Wrote {}: {}, speakers {}.\n",
+            path.display(),
+            plural(own.len() as u64, "clip"),
+            names.join(", ")
+        );
+    }
+    Ok(text)
+}
+
+/// `set.jsonl` becomes `set-1.jsonl`.
+fn part_path(path: &Path, part: usize) -> PathBuf {
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    let ending = path.extension().map_or_else(String::new, |ending| format!(".{}", ending.to_string_lossy()));
+    path.with_file_name(format!("{stem}-{part}{ending}"))
+}

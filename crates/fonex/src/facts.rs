@@ -1,0 +1,111 @@
+//! What is known of a corpus's audio, found in parallel.
+
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
+
+use fonex_core::Clip;
+use fonex_core::audio::{Audio, active_level_db, measure};
+use fonex_core::material::{AudioFacts, Fields};
+use fonex_core::text::Label;
+use fonex_formats::audio::read_audio;
+use fonex_formats::{Corpus, audio_path, checksum};
+
+use crate::execute::clip_bar;
+
+/// Calls `work` for every item on all cores, with progress; results stand in the order of the items.
+pub fn in_parallel<T: Sync, R: Send>(what: &str, items: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    let next = AtomicUsize::new(0);
+    let results: Mutex<Vec<(usize, R)>> = Mutex::new(Vec::with_capacity(items.len()));
+    let bar = clip_bar(what, items.len() as u64);
+    thread::scope(|scope| {
+        for _ in 0..thread::available_parallelism().map_or(1, std::num::NonZero::get) {
+            scope.spawn(|| {
+                let mut own = Vec::new();
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(item) = items.get(at) else { break };
+                    own.push((at, work(item)));
+                    bar.inc(1);
+                }
+                results.lock().expect("no worker panics").extend(own);
+            });
+        }
+    });
+    bar.finish_and_clear();
+    let mut results = results.into_inner().expect("no worker panics");
+    results.sort_by_key(|(at, _)| *at);
+    results.into_iter().map(|(_, result)| result).collect()
+}
+
+/// The facts of each clip's audio: none for a clip without audio, the reason where it cannot be used.
+pub fn audio_facts(corpus: &Corpus) -> Vec<Option<Result<AudioFacts, String>>> {
+    in_parallel("reading audio", &corpus.clips, |clip| audio_path(&corpus.folder, clip).map(|path| facts_of(&path)))
+}
+
+fn facts_of(path: &Path) -> Result<AudioFacts, String> {
+    let decoded = read_audio(path).map_err(|error| format!("{}: {error}", path.display()))?;
+    Ok(AudioFacts {
+        measures: measure(&decoded.audio),
+        active_level_dbfs: active_level_db(&decoded.audio),
+        rate_hz: decoded.audio.rate_hz,
+        channels: decoded.channels,
+        container: decoded.kind.split('/').next().unwrap_or_default().to_owned(),
+        ending: path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default(),
+        defect: decoded.defect,
+        checksum: samples_checksum(&decoded.audio),
+    })
+}
+
+fn samples_checksum(audio: &Audio) -> String {
+    let bytes: Vec<u8> = audio.samples.iter().flat_map(|sample| sample.to_le_bytes()).collect();
+    checksum::of_bytes(&bytes)
+}
+
+/// A clip with its facts, as conditions look at it.
+pub struct ClipFields<'c> {
+    /// The clip.
+    pub clip: &'c Clip,
+    /// What is known of its audio.
+    pub facts: Option<&'c AudioFacts>,
+}
+
+/// Fields that need the audio.
+pub const AUDIO_FIELDS: [&str; 5] = ["duration", "snr", "level", "rate", "words_per_s"];
+/// Fields every clip has; any other name is a tag.
+pub const CLIP_FIELDS: [&str; 7] = ["id", "text", "lang", "speaker", "words", "terms", "audio"];
+
+impl ClipFields<'_> {
+    fn words(&self) -> usize {
+        Label::parse(&self.clip.text).map_or(0, |label| label.first_reading().split_whitespace().count())
+    }
+}
+
+impl Fields for ClipFields<'_> {
+    fn text(&self, field: &str) -> Option<String> {
+        match field {
+            "id" => Some(self.clip.id.clone()),
+            "text" => Some(self.clip.text.clone()),
+            "lang" => self.clip.lang.clone(),
+            "speaker" => self.clip.speaker.clone(),
+            "audio" => self.clip.audio.clone(),
+            "words" | "terms" => self.number(field).map(|number| number.to_string()),
+            _ if AUDIO_FIELDS.contains(&field) => self.number(field).map(|number| number.to_string()),
+            tag => self.clip.tags.get(tag).cloned(),
+        }
+    }
+
+    fn number(&self, field: &str) -> Option<f64> {
+        match field {
+            "words" => Some(self.words() as f64),
+            "terms" => Some(self.clip.terms.len() as f64),
+            "duration" => self.facts.map(|facts| facts.measures.duration_s),
+            "snr" => self.facts?.measures.snr_db,
+            "level" => self.facts?.active_level_dbfs,
+            "rate" => self.facts.map(|facts| f64::from(facts.rate_hz)),
+            "words_per_s" => self.facts.map(|facts| self.words() as f64 / facts.measures.duration_s),
+            tag => self.clip.tags.get(tag)?.parse().ok(),
+        }
+    }
+}
