@@ -25,6 +25,8 @@ pub enum Command {
     Run(Run),
     /// Score results that already exist against their labels
     Score(Score),
+    /// Measure recordings, and picture one with its labels
+    Audio(AudioOptions),
     /// Check, describe, pick and vary the clips before anyone measures
     #[command(after_help = "Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
     Corpus {
@@ -162,6 +164,28 @@ pub struct Score {
     /// End with exit code 3 when results are missing or belong to no clip
     #[arg(long)]
     pub strict: bool,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex audio corpus.jsonl
+  fonex audio corpus.jsonl --clip radio-006 -o radio-006.png
+  fonex audio audio/call-001.flac")]
+pub struct AudioOptions {
+    /// Recordings, or a corpus for all its clips
+    #[arg(required = true, value_name = "FILE")]
+    pub inputs: Vec<PathBuf>,
+    /// Only this clip of the corpus
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Captions to draw under a recording, .srt or .vtt
+    #[arg(long, value_name = "FILE")]
+    pub captions: Option<PathBuf>,
+    /// Write a picture to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
     pub format: FormatArg,
 }

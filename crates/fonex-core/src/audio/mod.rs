@@ -3,18 +3,22 @@
 mod codec;
 mod degrade;
 mod filter;
+mod loudness;
 mod measure;
 mod pauses;
 mod resample;
+mod spectrogram;
 mod stream_loss;
 mod tempo;
 
 pub use codec::{Law, compand};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
 pub use filter::band_limit;
+pub use loudness::{Loudness, loudness};
 pub use measure::{AudioMeasures, SilenceEnds, active_level_db, measure};
 pub use pauses::{PauseRule, Stretch, cut_at_pauses, pauses};
 pub use resample::{ResampleError, resample};
+pub use spectrogram::{Spectrogram, log_mel};
 pub use stream_loss::{Concealment, lose_packets};
 pub use tempo::{change_speed, change_tempo};
 

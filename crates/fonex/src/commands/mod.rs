@@ -1,5 +1,6 @@
 //! The commands, one file each: options in, a call into the libraries, output.
 
+mod audio;
 mod compare;
 mod completions;
 mod corpus;
@@ -29,6 +30,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Try(options) => try_engine::try_engine(&options),
         Command::Run(options) => run::run(&options),
         Command::Score(options) => score::score(&options),
+        Command::Audio(options) => audio::audio(&options),
         Command::Corpus { command } => corpus::corpus(&command),
         Command::Runs(options) => runs::runs(&options),
         Command::Show(options) => show::show(&options),

@@ -1,0 +1,281 @@
+//! `fonex audio`: measure recordings, and picture one with its labels.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use fonex_core::audio::{Audio, AudioMeasures, Loudness, PauseRule, Stretch, log_mel, loudness, measure, pauses};
+use fonex_formats::audio::{Decoded, read_audio};
+use fonex_formats::{Corpus, Place, Problem, audio_path, captions, read_corpus};
+use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
+use serde::Serialize;
+
+use crate::cli::{AudioOptions, Format};
+use crate::facts::in_parallel;
+use crate::failure::{Code, Failure};
+use crate::output::{self, Table, plural, write_chart};
+
+/// What is measured of one recording.
+#[derive(Serialize)]
+struct Measured {
+    file: PathBuf,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    clip: Option<String>,
+    kind: String,
+    rate_hz: u32,
+    channels: usize,
+    #[serde(flatten)]
+    measures: AudioMeasures,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    loudness_lufs: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    true_peak_dbtp: Option<f64>,
+    pauses: Vec<Stretch>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    defect: Option<String>,
+}
+
+/// One file to look at.
+struct Item {
+    path: PathBuf,
+    clip: Option<String>,
+    labels: Vec<SoundLabel>,
+}
+
+pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
+    let items = items(options)?;
+    if options.output.is_some() && items.len() != 1 {
+        let problem = Problem::new(format!("there are {} recordings to picture", items.len()), Place::default());
+        return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
+    }
+    let results = in_parallel("measuring", &items, |item| {
+        let decoded =
+            read_audio(&item.path).map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
+        Ok::<_, Problem>((measured(item, &decoded), (items.len() == 1).then_some(decoded.audio)))
+    });
+    let (mut done, mut problems, mut sound) = (Vec::new(), Vec::new(), None);
+    for result in results {
+        match result {
+            Ok((measured, audio)) => {
+                done.push(measured);
+                sound = audio;
+            }
+            Err(problem) => problems.push(problem),
+        }
+    }
+    match options.format.format {
+        Format::Json => output::print_json(&done)?,
+        Format::Table => match (&sound, done.as_slice()) {
+            (Some(audio), [one]) => output::print(&page(one, audio, &items[0]))?,
+            _ => output::print_table(&table(&done), Format::Table)?,
+        },
+        form => output::print_table(&table(&done), form)?,
+    }
+    if let (Some(path), Some(audio), [one]) = (&options.output, &sound, done.as_slice()) {
+        write_chart(path, &sound_svg(&picture(one, audio, &items[0])))?;
+    }
+    for problem in &problems {
+        eprintln!("error: {problem}");
+    }
+    Ok(match (problems.is_empty(), done.is_empty()) {
+        (true, _) => Code::Done,
+        (false, false) => Code::TrialsFailed,
+        (false, true) => Code::WrongUse,
+    })
+}
+
+/// A corpus file stands for all its clips; anything else is a recording.
+fn items(options: &AudioOptions) -> Result<Vec<Item>, Failure> {
+    let mut items = Vec::new();
+    for path in &options.inputs {
+        let is_corpus = path.extension().is_some_and(|e| e == "jsonl" || e == "csv" || e == "tsv") || path.is_dir();
+        if is_corpus {
+            items.extend(corpus_items(&read_corpus(path)?, options.clip.as_deref())?);
+        } else {
+            let labels = options.captions.as_deref().map(caption_labels).transpose()?.unwrap_or_default();
+            items.push(Item { path: path.clone(), clip: None, labels });
+        }
+    }
+    Ok(items)
+}
+
+fn corpus_items(corpus: &Corpus, only: Option<&str>) -> Result<Vec<Item>, Failure> {
+    let chosen: Vec<_> = corpus.clips.iter().filter(|clip| only.is_none_or(|only| only == clip.id)).collect();
+    if let (true, Some(only)) = (chosen.is_empty(), only) {
+        let ids: Vec<String> = corpus.clips.iter().map(|clip| clip.id.clone()).collect();
+        let what = format!("the corpus has no clip \"{only}\"");
+        return Err(crate::bench::unknown(what, only, ids.iter().take(20), Place::file(&corpus.path)).into());
+    }
+    let item = |clip: &&fonex_core::Clip| {
+        let words = clip.words.iter();
+        Some(Item {
+            path: audio_path(&corpus.folder, clip)?,
+            clip: Some(clip.id.clone()),
+            labels: words.map(|w| SoundLabel { text: w.text.clone(), start: w.start, end: w.end }).collect(),
+        })
+    };
+    Ok(chosen.iter().filter_map(item).collect())
+}
+
+fn caption_labels(path: &Path) -> Result<Vec<SoundLabel>, Problem> {
+    let text = fs::read_to_string(path).map_err(|error| Problem::io("read", path, &error))?;
+    let cues = captions::parse(&text, path)?;
+    Ok(cues.into_iter().map(|cue| SoundLabel { text: cue.text, start: cue.start, end: cue.end }).collect())
+}
+
+fn measured(item: &Item, decoded: &Decoded) -> Measured {
+    let Loudness { integrated_lufs, true_peak_dbtp } = loudness(&decoded.audio);
+    Measured {
+        file: item.path.clone(),
+        clip: item.clip.clone(),
+        kind: decoded.kind.clone(),
+        rate_hz: decoded.audio.rate_hz,
+        channels: decoded.channels,
+        measures: measure(&decoded.audio),
+        loudness_lufs: integrated_lufs,
+        true_peak_dbtp,
+        pauses: pauses(&decoded.audio, &PauseRule::default()),
+        defect: decoded.defect.clone(),
+    }
+}
+
+fn name(measured: &Measured) -> String {
+    measured.clip.clone().unwrap_or_else(|| measured.file.display().to_string())
+}
+
+/// A level with its unit, with a true minus.
+fn level(value: Option<f64>, unit: &str) -> String {
+    value.map_or_else(|| "–".to_owned(), |value| format!("{value:.1} {unit}").replace('-', "−"))
+}
+
+fn table(done: &[Measured]) -> Table {
+    let header = [
+        "recording",
+        ">seconds",
+        ">Hz",
+        ">channels",
+        ">loudness",
+        ">true peak",
+        ">noise floor",
+        ">SNR",
+        ">clipped",
+        ">pauses",
+        "defect",
+    ];
+    let mut table = Table::new(header);
+    for one in done {
+        let m = &one.measures;
+        table.row([
+            name(one),
+            format!("{:.2}", m.duration_s),
+            one.rate_hz.to_string(),
+            one.channels.to_string(),
+            level(one.loudness_lufs, "LUFS"),
+            level(one.true_peak_dbtp, "dBTP"),
+            level(m.noise_floor_dbfs, "dBFS"),
+            level(m.snr_db, "dB"),
+            format!("{:.2} %", m.clipped_share * 100.0),
+            one.pauses.len().to_string(),
+            one.defect.clone().unwrap_or_default(),
+        ]);
+    }
+    table
+}
+
+fn page(one: &Measured, audio: &Audio, item: &Item) -> String {
+    let m = &one.measures;
+    let mut text = format!(
+        "{}: {:.2} s, {} Hz, {}, {}\n",
+        name(one),
+        m.duration_s,
+        one.rate_hz,
+        plural(one.channels as u64, "channel"),
+        one.kind
+    );
+    if let Some(defect) = &one.defect {
+        text += &format!("  defect: {defect}\n");
+    }
+    text += &format!(
+        "  loudness {}, true peak {}, level {}, peak {}\n",
+        level(one.loudness_lufs, "LUFS"),
+        level(one.true_peak_dbtp, "dBTP"),
+        level(m.level_dbfs, "dBFS"),
+        level(m.peak_dbfs, "dBFS")
+    );
+    text += &format!(
+        "  noise floor {}, SNR {}, clipped {:.2} % of samples, offset {:.4}\n",
+        level(m.noise_floor_dbfs, "dBFS"),
+        level(m.snr_db, "dB"),
+        m.clipped_share * 100.0,
+        m.dc_offset
+    );
+    text += &format!(
+        "  silence {:.2} s before and {:.2} s after, {} inside\n\n",
+        m.silence.leading_s,
+        m.silence.trailing_s,
+        plural(one.pauses.iter().filter(|p| p.start > 0.0 && p.end < m.duration_s - 0.02).count() as u64, "pause")
+    );
+    text + &terminal_wave(audio, &item.labels)
+}
+
+/// The level over time in eighths of a line, a scale, and the labels under their starts.
+fn terminal_wave(audio: &Audio, labels: &[SoundLabel]) -> String {
+    const BLOCKS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let width = output::width().min(110) - 2;
+    let columns = extremes(audio, width);
+    let peak = columns.iter().map(|(low, high)| low.abs().max(high.abs())).fold(1e-6, f32::max);
+    let wave: String = columns
+        .iter()
+        .map(|(low, high)| BLOCKS[((high - low) / (2.0 * peak) * 8.0).round().clamp(0.0, 8.0) as usize])
+        .collect();
+    let mut scale = " ".repeat(width);
+    let step = (audio.duration_s() / 6.0).max(1e-3);
+    for tick in 0..6 {
+        let mark = format!("{:.1} s", f64::from(tick) * step);
+        let at = width * tick as usize / 6;
+        scale.replace_range(at..at + mark.len(), &mark);
+    }
+    let mut text = format!(" {wave}\n {}\n", scale.trim_end());
+    let mut rows = [String::new(), String::new(), String::new()];
+    for label in labels {
+        let at = (label.start / audio.duration_s() * width as f64) as usize;
+        if let Some(row) = rows.iter_mut().find(|row| row.chars().count() <= at) {
+            *row += &" ".repeat(at - row.chars().count());
+            *row += &format!("{} ", label.text);
+        }
+    }
+    rows.iter().filter(|row| !row.is_empty()).for_each(|row| text += &format!(" {}\n", row.trim_end()));
+    text
+}
+
+/// The lowest and highest sample of each of `columns` even stretches.
+fn extremes(audio: &Audio, columns: usize) -> Vec<(f32, f32)> {
+    let stretch = audio.samples.len().div_ceil(columns).max(1);
+    let bounds =
+        |samples: &[f32]| samples.iter().fold((0.0_f32, 0.0_f32), |(low, high), s| (low.min(*s), high.max(*s)));
+    audio.samples.chunks(stretch).map(bounds).collect()
+}
+
+/// Bands of the picture's spectrogram.
+const BANDS: usize = 64;
+
+fn picture(one: &Measured, audio: &Audio, item: &Item) -> SoundPicture {
+    let step_s = (audio.duration_s() / WAVE_COLUMNS as f64).max(0.005);
+    let spectrogram = log_mel(audio, BANDS, step_s);
+    SoundPicture {
+        title: name(one),
+        subtitle: format!(
+            "{:.2} s, {} Hz, loudness {}, true peak {}, SNR {}; blue stretches are pauses",
+            one.measures.duration_s,
+            one.rate_hz,
+            level(one.loudness_lufs, "LUFS"),
+            level(one.true_peak_dbtp, "dBTP"),
+            level(one.measures.snr_db, "dB")
+        ),
+        duration_s: audio.duration_s(),
+        wave: extremes(audio, WAVE_COLUMNS),
+        spectrum: spectrogram.columns,
+        bands_hz: spectrogram.bands_hz,
+        labels: item.labels.clone(),
+        pauses: one.pauses.iter().map(|pause| (pause.start, pause.end)).collect(),
+    }
+}
