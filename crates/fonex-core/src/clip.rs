@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 ///
 /// `text` may offer alternatives, `{going to|gonna}`, and words that may be missing, `{um|}`; see
 /// [`crate::text::Label`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Clip {
     /// Unique in its corpus.
@@ -33,13 +33,16 @@ pub struct Clip {
     /// Labelled words with their times.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub words: Vec<TimedWord>,
+    /// Labelled stretches longer than a word, such as captions or chapters, with their times.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub segments: Vec<TimedWord>,
 }
 
-/// A labelled word; times are seconds from the start of the audio.
+/// A labelled word or stretch; times are seconds from the start of the audio.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TimedWord {
-    /// The word as written in the label.
+    /// What is said, as written in the label.
     pub text: String,
     /// Start in seconds.
     pub start: f64,

@@ -2,6 +2,9 @@
 
 use std::path::Path;
 
+use fonex_core::text::TextStep;
+use fonex_core::{Clip, TimedWord};
+
 use crate::{Place, Problem};
 
 /// One caption with its times in seconds from the start of the recording.
@@ -13,6 +16,71 @@ pub struct Cue {
     pub end: f64,
     /// Its text, lines joined by spaces, markup included.
     pub text: String,
+}
+
+impl Cue {
+    /// Its text without markup.
+    #[must_use]
+    pub fn clean_text(&self) -> String {
+        TextStep::Markup.apply(&self.text).split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
+    /// Who speaks, as its voice tag `<v Name>` says.
+    #[must_use]
+    pub fn voice(&self) -> Option<&str> {
+        let (_, tag) = self.text.split_once("<v")?;
+        let (name, _) = tag.split_once('>')?;
+        let name = name.split_once(char::is_whitespace)?.1.trim();
+        (!name.is_empty()).then_some(name)
+    }
+
+    /// Its words with the times that WebVTT puts between them, `<00:00:01.500>`; none where it has no such times.
+    #[must_use]
+    pub fn timed_words(&self) -> Vec<TimedWord> {
+        let mut pieces = vec![(self.start, String::new())];
+        let mut rest = self.text.as_str();
+        while let Some((before, after)) = rest.split_once('<') {
+            pieces.last_mut().expect("there is a first piece").1.push_str(before);
+            let Some((tag, behind)) = after.split_once('>') else { break };
+            if let Some(at) = timestamp(tag) {
+                pieces.push((at, String::new()));
+            }
+            rest = behind;
+        }
+        pieces.last_mut().expect("there is a first piece").1.push_str(rest);
+        if pieces.len() == 1 {
+            return Vec::new();
+        }
+        let ends: Vec<f64> = pieces[1..].iter().map(|(at, _)| *at).chain([self.end]).collect();
+        let words = pieces.into_iter().zip(ends).map(|((start, text), end)| TimedWord {
+            text: text.split_whitespace().collect::<Vec<_>>().join(" "),
+            start,
+            end: end.max(start),
+        });
+        words.filter(|word| !word.text.is_empty()).collect()
+    }
+}
+
+/// One clip of a whole caption file: text without markup, captions as segments, word times where there are any.
+#[must_use]
+pub fn clip_from(cues: &[Cue]) -> Clip {
+    let segments: Vec<TimedWord> = cues
+        .iter()
+        .map(|cue| TimedWord { text: cue.clean_text(), start: cue.start, end: cue.end })
+        .filter(|segment| !segment.text.is_empty())
+        .collect();
+    Clip {
+        text: escaped(&segments.iter().map(|segment| segment.text.as_str()).collect::<Vec<_>>().join(" ")),
+        words: cues.iter().flat_map(Cue::timed_words).collect(),
+        segments,
+        ..Clip::default()
+    }
+}
+
+/// Brackets in a caption are plain ones, and no choice of a label.
+#[must_use]
+pub fn escaped(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('{', "\\{").replace('}', "\\}")
 }
 
 /// Reads either form: a WebVTT file says so in its first line.
@@ -77,6 +145,19 @@ mod tests {
             parse(vtt, Path::new("a.vtt")).unwrap(),
             [Cue { start: 1.0, end: 2.0, text: "<v Ilka>Hold.".into() }]
         );
+    }
+
+    #[test]
+    fn markup_voices_and_word_times_are_told_apart() {
+        let cue = |text: &str| Cue { start: 1.0, end: 3.0, text: text.into() };
+        let spoken = cue("<v.loud Ilka Berg>Hold <00:01.500><b>at</b> <00:02.000>pylon &amp; six</v>");
+        assert_eq!((spoken.clean_text().as_str(), spoken.voice()), ("Hold at pylon & six", Some("Ilka Berg")));
+        let words: Vec<(String, f64, f64)> =
+            spoken.timed_words().into_iter().map(|w| (w.text, w.start, w.end)).collect();
+        assert_eq!(words[0], ("Hold".into(), 1.0, 1.5));
+        assert_eq!(words[1], ("at".into(), 1.5, 2.0));
+        assert_eq!(cue("{\\an8}<font color=\"red\">Plain</font> <i>text</i>").clean_text(), "Plain text");
+        assert_eq!((cue("a < b").timed_words(), cue("a < b").voice()), (vec![], None));
     }
 
     #[test]

@@ -75,16 +75,26 @@ fn json_with_id<T: serde::de::DeserializeOwned>(id: &str, path: &Path) -> Result
     parse_strict(&Value::Object(object).to_string(), place)
 }
 
+/// The audio files of a folder, by name without ending.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn audio_beside(folder: &Path) -> Result<Vec<(String, PathBuf)>, Problem> {
+    let sound = |files: BTreeMap<String, PathBuf>| SOUNDS.into_iter().find_map(|ending| files.get(ending).cloned());
+    Ok(by_stem(folder)?.into_iter().filter_map(|(id, files)| Some((id, sound(files)?))).collect())
+}
+
 pub(crate) fn read_labels(folder: &Path, reading: &mut Reading) -> Result<(), Problems> {
     for (id, files) in by_stem(folder)? {
         let audio = SOUNDS.into_iter().find_map(|ending| files.get(ending)?.file_name()?.to_str().map(str::to_owned));
         let found = text_file(&id, &files).and_then(|text| match text {
             Some(("json", path)) => json_with_id::<Clip>(&id, path).map(|clip| Some((clip, path))),
             Some((ending, path)) => {
-                let (tags, terms, words) = Default::default();
-                let text = flat_text(ending, path)?;
-                let (lang, speaker, id) = (None, None, id.clone());
-                Ok(Some((Clip { id, audio: None, text, lang, speaker, tags, terms, words }, path)))
+                let clip = match ending {
+                    "txt" => Clip { text: flat_text(ending, path)?, ..Clip::default() },
+                    _ => captions::clip_from(&captions::parse(&read_text(path)?, path)?),
+                };
+                Ok(Some((Clip { id: id.clone(), ..clip }, path)))
             }
             None => Ok(None),
         });

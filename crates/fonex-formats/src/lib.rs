@@ -14,6 +14,8 @@ mod strict;
 mod table;
 
 pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
+pub use folder::audio_beside;
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
 pub use problem::{Place, Problem, Problems, nearest};
 pub use strict::{parse_strict, serde_problem, value_strict};
+pub use table::{MappedTable, read_mapped};

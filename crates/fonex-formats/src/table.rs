@@ -1,6 +1,8 @@
 //! Labels and results as CSV or TSV with a header.
 
+use std::collections::BTreeMap;
 use std::fs::File;
+use std::io::Read;
 use std::path::Path;
 
 use fonex_core::Clip;
@@ -17,15 +19,22 @@ const TAG: &str = "tags.";
 struct Rows {
     reader: csv::Reader<File>,
     header: Vec<String>,
+    /// With CRLF the reader counts a line break only once it has read past its LF, one row later.
+    lines_lag: u64,
 }
 
 impl Rows {
-    fn open(path: &Path, delimiter: u8, known: &[&str], tags: bool) -> Result<Self, Problems> {
+    /// A table with any columns.
+    fn open_any(path: &Path, delimiter: u8) -> Result<Self, Problem> {
         let file = File::open(path).map_err(|error| Problem::io("read", path, &error))?;
         let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(false).from_reader(file);
         let header = reader.headers().map_err(|error| csv_problem(path, &error))?;
-        let header: Vec<String> =
-            header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
+        let header = header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
+        Ok(Self { reader, header, lines_lag: u64::from(breaks_with_crlf(path)) })
+    }
+
+    fn open(path: &Path, delimiter: u8, known: &[&str], tags: bool) -> Result<Self, Problems> {
+        let Self { reader, header, lines_lag } = Self::open_any(path, delimiter)?;
         let mut problems = Vec::new();
         for name in &header {
             let is_tag = tags && name.starts_with(TAG);
@@ -45,19 +54,27 @@ impl Rows {
                 problems.push(problem.remedy("name the columns in the first line"));
             }
         }
-        if problems.is_empty() { Ok(Self { reader, header }) } else { Err(Problems(problems)) }
+        if problems.is_empty() { Ok(Self { reader, header, lines_lag }) } else { Err(Problems(problems)) }
     }
 
     /// Calls `row` with each row's place and its filled cells.
     fn each(mut self, path: &Path, mut row: impl FnMut(Place, Vec<(&str, &str)>)) -> Result<(), Problems> {
         let mut record = csv::StringRecord::new();
         while self.reader.read_record(&mut record).map_err(|error| csv_problem(path, &error))? {
-            let line = record.position().map_or(0, csv::Position::line);
+            let line = record.position().map_or(0, csv::Position::line) + self.lines_lag;
             let cells = self.header.iter().map(String::as_str).zip(&record);
             row(Place::line(path, line), cells.filter(|(name, cell)| *name == "text" || !cell.is_empty()).collect());
         }
         Ok(())
     }
+}
+
+/// Whether the first line break of a file is CRLF.
+fn breaks_with_crlf(path: &Path) -> bool {
+    let mut start = Vec::new();
+    let read = File::open(path).and_then(|file| file.take(1 << 16).read_to_end(&mut start));
+    let first = start.iter().position(|byte| *byte == b'\n');
+    read.is_ok() && first.is_some_and(|at| at > 0 && start[at - 1] == b'\r')
 }
 
 fn csv_problem(path: &Path, error: &csv::Error) -> Problem {
@@ -75,31 +92,90 @@ fn csv_problem(path: &Path, error: &csv::Error) -> Problem {
     }
 }
 
+/// A table read by a column mapping.
+#[derive(Debug)]
+pub struct MappedTable {
+    /// The clips with the row each comes from; nothing is checked yet.
+    pub clips: Vec<(Clip, Place)>,
+    /// Columns that nothing was mapped to.
+    pub unused: Vec<String>,
+}
+
+/// Reads labels from a table with any column names: `columns` gives the column of each field (`id`, `text`, `audio`,
+/// `lang`, `speaker`, `terms`, `tags.NAME`). Fields that are not mapped are taken from the column of their own name; a
+/// clip without an id is named after its audio.
+///
+/// # Errors
+/// When the table cannot be read, a column or field does not exist, or there is no text.
+pub fn read_mapped(path: &Path, columns: &BTreeMap<String, String>) -> Result<MappedTable, Problems> {
+    let delimiter = if path.extension().is_some_and(|ending| ending == "tsv") { b'\t' } else { b',' };
+    let rows = Rows::open_any(path, delimiter)?;
+    let mut field_of: BTreeMap<&str, &str> = BTreeMap::new();
+    for (field, column) in columns {
+        if !LABEL_COLUMNS.contains(&field.as_str()) && !field.starts_with(TAG) {
+            let problem =
+                Problem::new(format!("there is no field \"{field}\" to map to"), Place::default().field("--map"));
+            return Err(problem.expected(format!("{} or tags.NAME", LABEL_COLUMNS.join(", "))).into());
+        }
+        if !rows.header.contains(column) {
+            let problem = Problem::new(format!("there is no column \"{column}\""), Place::line(path, 1));
+            let problem = problem.expected(format!("one of {}", rows.header.join(", ")));
+            return Err(match nearest(column, rows.header.iter().map(String::as_str)) {
+                Some(near) => problem.remedy(format!("write \"{near}\" if that is meant")).into(),
+                None => problem.into(),
+            });
+        }
+        field_of.insert(column, field);
+    }
+    for column in &rows.header {
+        let own = LABEL_COLUMNS.contains(&column.as_str()) || column.starts_with(TAG);
+        if own && !columns.contains_key(column) && !field_of.contains_key(column.as_str()) {
+            field_of.insert(column, column);
+        }
+    }
+    if !field_of.values().any(|field| *field == "text") {
+        let problem = Problem::new("no column holds the text", Place::line(path, 1));
+        return Err(problem.remedy("name it: --map text=COLUMN").into());
+    }
+    let unused = rows.header.iter().filter(|column| !field_of.contains_key(column.as_str())).cloned().collect();
+    let header = rows.header.clone();
+    let fields: BTreeMap<String, String> =
+        field_of.into_iter().map(|(column, field)| (column.to_owned(), field.to_owned())).collect();
+    let mut clips = Vec::new();
+    let stem = |audio: &String| Path::new(audio).file_stem().map(|stem| stem.to_string_lossy().into_owned());
+    Rows { header, ..rows }.each(path, |place, cells| {
+        let named = cells.into_iter().filter_map(|(column, cell)| Some((fields.get(column)?.as_str(), cell)));
+        let mut clip = clip_of(named);
+        if clip.id.is_empty() {
+            clip.id =
+                clip.audio.as_ref().and_then(stem).unwrap_or_else(|| format!("row-{}", place.line.unwrap_or(0)));
+        }
+        clips.push((clip, place));
+    })?;
+    Ok(MappedTable { clips, unused })
+}
+
+/// A clip from its fields as text.
+fn clip_of<'c>(cells: impl IntoIterator<Item = (&'c str, &'c str)>) -> Clip {
+    let mut clip = Clip::default();
+    for (name, cell) in cells {
+        let value = cell.to_owned();
+        match name {
+            "id" => clip.id = value,
+            "audio" => clip.audio = Some(value),
+            "text" => clip.text = value,
+            "lang" => clip.lang = Some(value),
+            "speaker" => clip.speaker = Some(value),
+            "terms" => clip.terms = cell.split(';').map(|term| term.trim().to_owned()).collect(),
+            tag => drop(clip.tags.insert(tag.trim_start_matches(TAG).to_owned(), value)),
+        }
+    }
+    clip
+}
+
 pub(crate) fn read_labels(path: &Path, delimiter: u8, reading: &mut Reading) -> Result<(), Problems> {
     Rows::open(path, delimiter, &LABEL_COLUMNS, true)?.each(path, |place, cells| {
-        let mut clip = Clip {
-            id: String::new(),
-            audio: None,
-            text: String::new(),
-            lang: None,
-            speaker: None,
-            tags: Default::default(),
-            terms: Vec::new(),
-            words: Vec::new(),
-        };
-        for (name, cell) in cells {
-            let value = cell.to_owned();
-            match name {
-                "id" => clip.id = value,
-                "audio" => clip.audio = Some(value),
-                "text" => clip.text = value,
-                "lang" => clip.lang = Some(value),
-                "speaker" => clip.speaker = Some(value),
-                "terms" => clip.terms = cell.split(';').map(|term| term.trim().to_owned()).collect(),
-                _ => drop(clip.tags.insert(name[TAG.len()..].to_owned(), value)),
-            }
-        }
-        reading.add(clip, place);
+        reading.add(clip_of(cells), place);
     })
 }
 

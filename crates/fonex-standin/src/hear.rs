@@ -164,9 +164,7 @@ mod tests {
 
     fn clip(id: usize) -> Clip {
         let text = "the cabin holds at the upper pylon and the wind is rising over the ridge today".to_owned();
-        let (audio, lang, speaker) = (None, None, None);
-        let (tags, terms, words) = Default::default();
-        Clip { id: format!("c{id}"), audio, text, lang, speaker, tags, terms, words }
+        Clip { id: format!("c{id}"), text, ..Clip::default() }
     }
 
     fn speech(snr_db: f64) -> Audio {

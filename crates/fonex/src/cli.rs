@@ -192,6 +192,8 @@ pub struct AudioOptions {
 
 #[derive(Debug, Subcommand)]
 pub enum CorpusCommand {
+    /// Make a corpus from a folder, a table, or a recording with captions
+    Import(CorpusImport),
     /// Find everything that would spoil a run
     Check(CorpusCheckOptions),
     /// Say what a corpus holds, as tables and as a picture
@@ -200,6 +202,41 @@ pub enum CorpusCommand {
     Pick(CorpusPick),
     /// Make derived corpora: noise, rooms, telephones, lost packets, speed
     Vary(CorpusVary),
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A folder holds audio with .txt, .srt, .vtt or .json of the same name. A table has a header; --map names its
+columns. A recording with captions is kept whole with its segments, or cut at their bounds.
+Examples:
+  fonex corpus import recordings -o my-corpus --lang en
+  fonex corpus import list.csv --map text=sentence,audio=path,tags.accent=region -o my-corpus
+  fonex corpus import talk.mp3 --captions talk.vtt --cut -o my-corpus"
+)]
+pub struct CorpusImport {
+    /// Folder, .csv or .tsv table, or recording
+    pub source: PathBuf,
+    /// Captions of the recording, .srt or .vtt
+    #[arg(long, value_name = "FILE")]
+    pub captions: Option<PathBuf>,
+    /// Cut the recording into a clip for each caption
+    #[arg(long, requires = "captions")]
+    pub cut: bool,
+    /// Which column of a table holds which field: id, text, audio, lang, speaker, terms, tags.NAME
+    #[arg(long, value_delimiter = ',', value_name = "FIELD=COLUMN")]
+    pub map: Vec<String>,
+    /// Language of clips that name none, as a BCP 47 tag
+    #[arg(long)]
+    pub lang: Option<String>,
+    /// Speaker of clips that name none
+    #[arg(long)]
+    pub speaker: Option<String>,
+    /// A tag for every clip; may be repeated
+    #[arg(long = "tag", value_name = "TAG=VALUE")]
+    pub tags: Vec<String>,
+    /// Folder to write corpus.jsonl into; audio outside of it is copied
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
 }
 
 #[derive(Debug, Args)]

@@ -281,7 +281,7 @@ mod tests {
     use super::*;
 
     fn speech() -> Audio {
-        let tone = |i: usize| if (i / 4_000) % 3 == 0 { 0.0 } else { (i as f32 * 0.2).sin() * 0.3 };
+        let tone = |i: usize| if (i / 4_000_usize).is_multiple_of(3) { 0.0 } else { (i as f32 * 0.2).sin() * 0.3 };
         Audio { rate_hz: 16_000, samples: (0..48_000).map(tone).collect() }
     }
 

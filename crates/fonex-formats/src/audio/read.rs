@@ -13,6 +13,8 @@ use symphonia::core::io::{MediaSource, MediaSourceStream};
 use symphonia::core::meta::MetadataOptions;
 use thiserror::Error;
 
+/// Rates that audio has: below is telemetry, above no recorder goes.
+const RATES_HZ: std::ops::RangeInclusive<u32> = 1_000..=768_000;
 /// The most seconds of one channel that are decoded: a header may claim anything.
 const LONGEST_S: u64 = 12 * 3600;
 
@@ -45,7 +47,7 @@ pub enum AudioError {
     #[error("the file holds no audio track")]
     NoAudio,
     /// A rate that cannot be.
-    #[error("the file states a sample rate of {0} Hz")]
+    #[error("the file states a sample rate of {0} Hz, which no recording has")]
     Rate(u32),
     /// Too long to take into memory.
     #[error("the recording is longer than {} hours", LONGEST_S / 3600)]
@@ -149,7 +151,7 @@ struct Mixing {
 
 impl Mixing {
     fn check(&mut self, rate_hz: u32, channels: usize) -> Result<(), AudioError> {
-        if rate_hz == 0 {
+        if !RATES_HZ.contains(&rate_hz) {
             return Err(AudioError::Rate(rate_hz));
         }
         if self.samples.is_empty() {

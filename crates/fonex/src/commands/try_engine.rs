@@ -173,9 +173,7 @@ fn find_clip<'c>(corpus: &'c Corpus, id: &str, path: &Path) -> Option<&'c Clip> 
 }
 
 fn bare_clip(id: &str) -> Clip {
-    let (audio, lang, speaker) = (None, None, None);
-    let (tags, terms, words) = Default::default();
-    Clip { id: id.to_owned(), audio, text: String::new(), lang, speaker, tags, terms, words }
+    Clip { id: id.to_owned(), ..Clip::default() }
 }
 
 fn scored(profile: &TextProfile, label: &str, heard: &Heard) -> ClipScore {

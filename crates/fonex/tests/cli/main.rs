@@ -1,13 +1,14 @@
 //! The real program on files in a temporary folder.
 //!
 //! Where a test belongs: `score` for labels against results, `bad_input` for complaints about files, `run` for
-//! executing plans and resuming, `hostile` for engines that misbehave, `pages` for compare, trend, report and demo.
+//! executing plans and resuming, `hostile` for engines that misbehave, `pages` for compare, trend, report and demo, `material` for corpora and audio.
 //! The JSON contracts are declared a second time, strictly, in `contract`.
 #![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 mod bad_input;
 mod contract;
 mod hostile;
+mod material;
 mod pages;
 mod run;
 mod score;

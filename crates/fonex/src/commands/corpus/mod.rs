@@ -2,6 +2,7 @@
 
 mod check;
 mod describe;
+mod import;
 mod pick;
 mod vary;
 
@@ -17,6 +18,7 @@ use crate::failure::{Code, Failure};
 /// Hands over to the part asked for.
 pub fn corpus(command: &CorpusCommand) -> Result<Code, Failure> {
     match command {
+        CorpusCommand::Import(options) => import::import(options),
         CorpusCommand::Check(options) => check::check(options),
         CorpusCommand::Describe(options) => describe::describe(options),
         CorpusCommand::Pick(options) => pick::pick(options),
