@@ -18,6 +18,9 @@ pub struct Clip {
     pub audio: Option<String>,
     /// What is said, as a person would write it.
     pub text: String,
+    /// Which side of a recording of two the clip is; both mixed where it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<Side>,
     /// BCP 47 language tag.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lang: Option<String>,
@@ -36,6 +39,16 @@ pub struct Clip {
     /// Labelled stretches longer than a word, such as captions or chapters, with their times.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub segments: Vec<TimedWord>,
+}
+
+/// One side of a recording of two channels, such as a telephone call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    /// The first channel.
+    Left,
+    /// The second channel.
+    Right,
 }
 
 /// A labelled word or stretch; times are seconds from the start of the audio.

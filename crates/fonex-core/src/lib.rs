@@ -15,5 +15,5 @@ pub mod stats;
 pub mod text;
 pub mod timing;
 
-pub use clip::{Alternative, Clip, Heard, HeardWord, TimedWord};
+pub use clip::{Alternative, Clip, Heard, HeardWord, Side, TimedWord};
 pub use outcome::Outcome;

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use fonex_core::audio::{Audio, resample};
 use fonex_core::{Heard, Outcome};
-use fonex_formats::audio::{decode, encode_wav};
+use fonex_formats::audio::{decode, encode_flac, encode_wav_bits};
 use fonex_formats::{Place, Problem, nearest};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -32,9 +32,15 @@ pub struct CommandConfig {
     /// A command whose first line of output names the engine's version.
     #[serde(default)]
     pub version_command: Option<Vec<String>>,
-    /// Sample rate of the WAV file (16 bit, one channel) it is given.
+    /// Sample rate of the audio it is given; one channel.
     #[serde(default = "speech_rate")]
     pub audio_rate_hz: u32,
+    /// Container of the audio it is given.
+    #[serde(default)]
+    pub audio_container: Container,
+    /// Bits of each sample it is given: 16, 24 or 32 in WAV, 16 in FLAC.
+    #[serde(default = "sixteen")]
+    pub audio_bits: u16,
     /// Seconds after which it is ended.
     #[serde(default = "one_minute")]
     pub time_limit_s: f64,
@@ -44,8 +50,32 @@ const fn speech_rate() -> u32 {
     16_000
 }
 
+const fn sixteen() -> u16 {
+    16
+}
+
 const fn one_minute() -> f64 {
     60.0
+}
+
+/// The container audio is given in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Container {
+    /// RIFF WAVE.
+    #[default]
+    Wav,
+    /// FLAC.
+    Flac,
+}
+
+impl Container {
+    const fn ending(self) -> &'static str {
+        match self {
+            Self::Wav => "wav",
+            Self::Flac => "flac",
+        }
+    }
 }
 
 /// What goes to a program's standard input.
@@ -109,6 +139,11 @@ impl CommandConfig {
             let what = format!("a sample rate of {} Hz is not one of audio", self.audio_rate_hz);
             return Err(Problem::new(what, at("audio_rate_hz")).expected("1,000 to 768,000"));
         }
+        let widths: &[u16] = if self.audio_container == Container::Wav { &[16, 24, 32] } else { &[16] };
+        if !widths.contains(&self.audio_bits) {
+            let what = format!("{} of {} bits cannot be given", self.audio_container.ending(), self.audio_bits);
+            return Err(Problem::new(what, at("audio_bits")).expected("16, 24 or 32 bits in wav, 16 in flac"));
+        }
         for (i, argument) in self.command.iter().enumerate() {
             for name in values_in(argument) {
                 let known = match name.strip_prefix(SETTING) {
@@ -171,6 +206,16 @@ impl CommandConfig {
         Ok(())
     }
 
+    /// The audio as the program is given it.
+    fn prepare(&self, audio: &Audio) -> Result<Vec<u8>, String> {
+        let audio = resample(audio, self.audio_rate_hz).map_err(|error| error.to_string())?;
+        let encoded = match self.audio_container {
+            Container::Wav => encode_wav_bits(&audio, self.audio_bits),
+            Container::Flac => encode_flac(&audio),
+        };
+        encoded.map_err(|error| error.to_string())
+    }
+
     fn form(&self, task: Task) -> ResultForm {
         self.result.form.unwrap_or(match task {
             Task::Hear => ResultForm::Text,
@@ -195,7 +240,7 @@ struct Call<'c> {
     lang: Option<&'c str>,
     form: Form<'c>,
     text: Option<&'c str>,
-    wav: Option<&'c [u8]>,
+    sound: Option<&'c [u8]>,
 }
 
 /// The result of a program that went well, and what was measured of it.
@@ -214,15 +259,16 @@ impl CommandEngine {
         let folder = self.temporary_folder().map_err(unusable)?;
         let file = |name: &str| folder.path().join(name);
         let config = &self.config;
-        if let Some(wav) = call.wav.filter(|_| config.uses("audio")) {
-            fs::write(file("audio.wav"), wav).map_err(unusable)?;
+        let audio_name = format!("audio.{}", config.audio_container.ending());
+        if let Some(sound) = call.sound.filter(|_| config.uses("audio")) {
+            fs::write(file(&audio_name), sound).map_err(unusable)?;
         }
         if let Some(text) = call.text.filter(|_| config.uses("text_file")) {
             fs::write(file("text.txt"), text).map_err(unusable)?;
         }
         let path = |name: &str| Some(file(name).display().to_string());
         let value = |name: &str| match name {
-            "audio" => path("audio.wav"),
+            "audio" => path(&audio_name),
             "text_file" => path("text.txt"),
             "output" => path("output"),
             "text" => call.text.map(str::to_owned),
@@ -235,7 +281,7 @@ impl CommandEngine {
         let stdin = match config.stdin {
             Stdin::Nothing => None,
             Stdin::Text => call.text.map(|text| text.as_bytes().to_vec()),
-            Stdin::Audio => call.wav.map(<[u8]>::to_vec),
+            Stdin::Audio => call.sound.map(<[u8]>::to_vec),
         };
         let time_limit = Duration::from_secs_f64(config.time_limit_s);
         let job = Job { argv: &argv, folder: &self.folder, stdin, time_limit, output_limit: OUTPUT_LIMIT };
@@ -301,6 +347,11 @@ fn answered<T>(outcome: Outcome, value: T, finished: &Finished) -> Answer<T> {
 }
 
 impl Engine for CommandEngine {
+    fn given(&self) -> String {
+        let CommandConfig { audio_rate_hz, audio_bits, audio_container, .. } = &self.config;
+        format!("{} {audio_rate_hz} Hz {audio_bits} bit", audio_container.ending())
+    }
+
     fn version(&self) -> Option<String> {
         let argv = self.config.version_command.as_ref().filter(|argv| !argv.is_empty())?;
         let time_limit = Duration::from_secs(10);
@@ -311,12 +362,11 @@ impl Engine for CommandEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let prepared = resample(request.audio, self.config.audio_rate_hz).map_err(|error| error.to_string());
-        let wav = match prepared.and_then(|audio| encode_wav(&audio).map_err(|error| error.to_string())) {
-            Ok(wav) => wav,
+        let sound = match self.config.prepare(request.audio) {
+            Ok(sound) => sound,
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };
-        let call = Call { lang: request.lang, form: request.form, text: None, wav: Some(&wav) };
+        let call = Call { lang: request.lang, form: request.form, text: None, sound: Some(&sound) };
         let (bytes, finished) = match self.call(&call, request.stop) {
             Ok(raw) => raw,
             Err(failed) => return failed,
@@ -329,7 +379,7 @@ impl Engine for CommandEngine {
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        let call = Call { lang: request.lang, form: request.form, text: Some(request.text), wav: None };
+        let call = Call { lang: request.lang, form: request.form, text: Some(request.text), sound: None };
         let (bytes, finished) = match self.call(&call, request.stop) {
             Ok(raw) => raw,
             Err(failed) => return failed,

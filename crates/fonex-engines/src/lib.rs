@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 use fonex_core::audio::Audio;
 use fonex_core::{Heard, Outcome};
 
-pub use command::{CommandConfig, CommandEngine, ResultConfig};
+pub use command::{CommandConfig, CommandEngine, Container, ResultConfig};
 pub use config::{COMMON_KEYS, EngineConfig, Task, Transport, build_engine};
 pub use mapping::WordFields;
 pub use standin::StandInConfig;
@@ -23,6 +23,9 @@ pub use stop::StopFlag;
 pub trait Engine: Send + Sync {
     /// What the engine says its version is, where it can tell.
     fn version(&self) -> Option<String>;
+
+    /// In which form the engine is given audio: container, rate, width. One channel always.
+    fn given(&self) -> String;
 
     /// Has a clip heard.
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard>;

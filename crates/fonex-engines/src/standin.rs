@@ -66,6 +66,10 @@ fn behaviour<P: Clone + Default>(profiles: &BTreeMap<String, P>, key: &str) -> P
 }
 
 impl Engine for StandInEngine {
+    fn given(&self) -> String {
+        "samples as decoded".to_owned()
+    }
+
     fn version(&self) -> Option<String> {
         let mut builds: Vec<&str> = match &self.config {
             StandInConfig::Hear(profiles) => profiles.values().map(|p| p.build.as_str()).collect(),

@@ -95,5 +95,6 @@ fn labelled(row: &BTreeMap<String, String>, words: &[TimedWord]) -> Clip {
             .map(|w| TimedWord { text: w.text.clone(), start: shifted(w.start), end: shifted(w.end) })
             .collect(),
         segments: Vec::new(),
+        side: None,
     }
 }

@@ -176,6 +176,9 @@ pub struct TrialRecord {
     /// Seconds of audio heard or spoken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub audio_s: Option<f64>,
+    /// What the clip's audio was and in which form the engine was given it, for recognisers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prepared: Option<String>,
     /// Processor seconds of the engine, where measured.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cpu_s: Option<f64>,

@@ -5,7 +5,8 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 1] = [r"
+const STEPS: [&str; 2] = [
+    r"
     create table runs (
         id integer primary key,
         label text,
@@ -42,7 +43,9 @@ const STEPS: [&str; 1] = [r"
         measures text,
         primary key (run_id, variant, warm_up, repeat, clip_id)
     );
-"];
+",
+    "alter table trials add column prepared text;",
+];
 
 /// The version this program writes.
 pub(crate) const VERSION: u32 = STEPS.len() as u32;

@@ -88,7 +88,7 @@ pub struct RunLock(#[expect(dead_code, reason = "the lock lives as long as the o
 
 const RUN_COLUMNS: &str = "id, label, plan, state, started_at, finished_at, corpus_checksum, record";
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
-                             peak_memory_kib, heard, audio_file, measures";
+                             peak_memory_kib, heard, audio_file, measures, prepared";
 
 impl Store {
     /// Opens the store in a folder, making it if need be and bringing it up to date.
@@ -212,7 +212,7 @@ impl Store {
     pub fn save_trial(&self, run: i64, trial: &TrialRecord) -> Result<bool, StoreError> {
         let mut insert = self.connection.prepare_cached(&format!(
             "insert into trials (run_id, {TRIAL_COLUMNS})
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict do nothing"
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict do nothing"
         ))?;
         let added = insert.execute(params![
             run,
@@ -230,6 +230,7 @@ impl Store {
             trial.heard.as_ref().map(serde_json::to_string).transpose()?,
             trial.audio_file,
             trial.measures.as_ref().map(serde_json::to_string).transpose()?,
+            trial.prepared,
         ])?;
         Ok(added == 1)
     }
@@ -376,5 +377,6 @@ fn read_trial(row: &Row<'_>) -> Result<TrialRecord, StoreError> {
         heard: heard.as_deref().map(serde_json::from_str).transpose()?,
         audio_file: row.get(12)?,
         measures: measures.as_deref().map(serde_json::from_str).transpose()?,
+        prepared: row.get(14)?,
     })
 }

@@ -55,6 +55,7 @@ fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
         heard: Some(Heard { text: "hold".into(), ..Heard::default() }),
         audio_file: None,
         measures: None,
+        prepared: Some("flac 16000 Hz 1 channel to wav 16000 Hz 16 bit".into()),
     }
 }
 

@@ -5,11 +5,11 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
-use fonex_core::Clip;
 use fonex_core::audio::{Audio, active_level_db, measure};
 use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::text::Label;
-use fonex_formats::audio::read_audio;
+use fonex_core::{Clip, Side};
+use fonex_formats::audio::read_side;
 use fonex_formats::{Corpus, audio_path, checksum};
 
 use crate::execute::clip_bar;
@@ -41,11 +41,13 @@ pub fn in_parallel<T: Sync, R: Send>(what: &str, items: &[T], work: impl Fn(&T) 
 
 /// The facts of each clip's audio: none for a clip without audio, the reason where it cannot be used.
 pub fn audio_facts(corpus: &Corpus) -> Vec<Option<Result<AudioFacts, String>>> {
-    in_parallel("reading audio", &corpus.clips, |clip| audio_path(&corpus.folder, clip).map(|path| facts_of(&path)))
+    in_parallel("reading audio", &corpus.clips, |clip| {
+        audio_path(&corpus.folder, clip).map(|path| facts_of(&path, clip.side))
+    })
 }
 
-fn facts_of(path: &Path) -> Result<AudioFacts, String> {
-    let decoded = read_audio(path).map_err(|error| format!("{}: {error}", path.display()))?;
+fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
+    let decoded = read_side(path, side).map_err(|error| format!("{}: {error}", path.display()))?;
     Ok(AudioFacts {
         measures: measure(&decoded.audio),
         active_level_dbfs: active_level_db(&decoded.audio),

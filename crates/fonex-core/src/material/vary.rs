@@ -6,12 +6,12 @@ use std::str::FromStr;
 use rand::RngExt;
 use thiserror::Error;
 
-use crate::TimedWord;
 use crate::audio::{
     Audio, Concealment, Law, NoiseColour, ResampleError, active_level_db, add_noise, band_limit, change_speed,
     change_tempo, clip_samples, compand, lose_packets, noise, resample, reverberate,
 };
 use crate::stats::stream;
+use crate::{Clip, TimedWord};
 
 /// One step of a recipe.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -156,6 +156,8 @@ pub struct Varied {
     pub audio: Audio,
     /// The labelled words with their times carried through.
     pub words: Vec<TimedWord>,
+    /// The labelled segments with their times carried through.
+    pub segments: Vec<TimedWord>,
     /// The signal-to-noise ratio reached by the last noise, measured on the samples.
     pub snr_db: Option<f64>,
     /// The share of packets lost by the last loss.
@@ -175,22 +177,16 @@ impl Recipe {
         self.steps.iter().any(|step| matches!(step, VaryStep::Noise(NoiseKind::Babble, _)))
     }
 
-    /// Varies a clip. `others` are clips for babble. The same seed, name, recipe and clip give the same bytes. When the
+    /// Varies a clip. `others` are clips for babble. The same seed, recipe and clip give the same bytes. When the
     /// result would pass full scale other than by `gain`, all of it is lowered, which keeps every ratio.
     ///
     /// # Errors
     /// When a rate cannot be changed.
-    pub fn apply(
-        &self,
-        audio: &Audio,
-        words: &[TimedWord],
-        others: &[Audio],
-        seed: u64,
-        name: &str,
-    ) -> Result<Varied, ResampleError> {
-        let mut varied = Varied { audio: audio.clone(), words: words.to_vec(), snr_db: None, lost: None };
+    pub fn apply(&self, audio: &Audio, clip: &Clip, others: &[Audio], seed: u64) -> Result<Varied, ResampleError> {
+        let (words, segments) = (clip.words.clone(), clip.segments.clone());
+        let mut varied = Varied { audio: audio.clone(), words, segments, snr_db: None, lost: None };
         for (place, step) in self.steps.iter().enumerate() {
-            let seed: u64 = stream(seed, &[name, &self.written, &place.to_string()]).random();
+            let seed: u64 = stream(seed, &[&clip.id, &self.written, &place.to_string()]).random();
             varied.apply_step(*step, others, seed)?;
             let peak = varied.audio.samples.iter().fold(0.0_f32, |peak, s| peak.max(s.abs()));
             if peak > 1.0 {
@@ -245,7 +241,7 @@ impl Varied {
 
     fn move_words(&mut self, moved: impl Fn(f64) -> f64) {
         let rounded = |s: f64| (moved(s) * 1e4).round() / 1e4;
-        for word in &mut self.words {
+        for word in self.words.iter_mut().chain(&mut self.segments) {
             (word.start, word.end) = (rounded(word.start), rounded(word.end));
         }
     }
@@ -286,9 +282,9 @@ mod tests {
     }
 
     fn vary(recipe: &str) -> Varied {
-        let words = [TimedWord { text: "hold".into(), start: 0.5, end: 1.0 }];
+        let words = vec![TimedWord { text: "hold".into(), start: 0.5, end: 1.0 }];
         let recipe: Recipe = recipe.parse().unwrap();
-        recipe.apply(&speech(), &words, &[speech(), speech()], 3, "clip").unwrap()
+        recipe.apply(&speech(), &Clip { words, ..Clip::default() }, &[speech(), speech()], 3).unwrap()
     }
 
     #[test]

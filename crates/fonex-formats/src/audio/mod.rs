@@ -3,5 +3,5 @@
 mod read;
 mod write;
 
-pub use read::{AudioError, Decoded, decode, read_audio};
-pub use write::{EncodeError, encode_flac, encode_wav};
+pub use read::{AudioError, Decoded, decode, read_audio, read_side};
+pub use write::{EncodeError, encode_flac, encode_wav, encode_wav_bits};

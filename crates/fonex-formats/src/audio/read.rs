@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{Cursor, ErrorKind};
 use std::path::Path;
 
+use fonex_core::Side;
 use fonex_core::audio::Audio;
 use symphonia::core::codecs::audio::AudioDecoderOptions;
 use symphonia::core::errors::Error as SymphoniaError;
@@ -21,7 +22,7 @@ const LONGEST_S: u64 = 12 * 3600;
 /// A decoded recording.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decoded {
-    /// The sound, channels mixed to one.
+    /// The sound: channels mixed to one, or the side asked for.
     pub audio: Audio,
     /// Channels in the file.
     pub channels: usize,
@@ -62,6 +63,14 @@ pub enum AudioError {
 /// # Errors
 /// See [`AudioError`]. A file broken in the middle is no error: it gives what could be decoded and a `defect`.
 pub fn read_audio(path: &Path) -> Result<Decoded, AudioError> {
+    read_side(path, None)
+}
+
+/// Reads one side of an audio file, or all channels mixed. A file of one channel is either side.
+///
+/// # Errors
+/// See [`AudioError`].
+pub fn read_side(path: &Path, side: Option<Side>) -> Result<Decoded, AudioError> {
     let file = File::open(path)?;
     let metadata = file.metadata()?;
     if metadata.is_dir() {
@@ -70,7 +79,7 @@ pub fn read_audio(path: &Path) -> Result<Decoded, AudioError> {
     if metadata.is_file() && metadata.len() == 0 {
         return Err(AudioError::Empty);
     }
-    decode_source(Box::new(file))
+    decode_source(Box::new(file), side)
 }
 
 /// Decodes audio in memory.
@@ -81,10 +90,10 @@ pub fn decode(bytes: Vec<u8>) -> Result<Decoded, AudioError> {
     if bytes.is_empty() {
         return Err(AudioError::Empty);
     }
-    decode_source(Box::new(Cursor::new(bytes)))
+    decode_source(Box::new(Cursor::new(bytes)), None)
 }
 
-fn decode_source(source: Box<dyn MediaSource>) -> Result<Decoded, AudioError> {
+fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Decoded, AudioError> {
     let stream = MediaSourceStream::new(source, Default::default());
     let probe = symphonia::default::get_probe();
     let mut format = probe
@@ -102,7 +111,7 @@ fn decode_source(source: Box<dyn MediaSource>) -> Result<Decoded, AudioError> {
         .map_err(|error| AudioError::Broken(error.to_string()))?;
     let kind = format!("{}/{}", format.format_info().short_name, decoder.codec_info().short_name);
 
-    let mut mixing = Mixing::default();
+    let mut mixing = Mixing { side, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
     let mut defect = None;
     loop {
@@ -140,9 +149,10 @@ fn next_packet(format: &mut dyn FormatReader) -> Result<Option<symphonia::core::
     }
 }
 
-/// Mixes channels to one as packets come.
+/// Mixes channels to one, or takes one side, as packets come.
 #[derive(Default)]
 struct Mixing {
+    side: Option<Side>,
     rate_hz: u32,
     channels: usize,
     samples: Vec<f32>,
@@ -165,7 +175,11 @@ impl Mixing {
     fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
         let scale = (self.channels as f32).recip();
         for frame in interleaved.chunks_exact(self.channels) {
-            let mixed = frame.iter().sum::<f32>() * scale;
+            let mixed = match self.side {
+                None => frame.iter().sum::<f32>() * scale,
+                Some(Side::Left) => frame[0],
+                Some(Side::Right) => frame[1.min(frame.len() - 1)],
+            };
             self.unreal += u64::from(!mixed.is_finite());
             self.samples.push(if mixed.is_finite() { mixed } else { 0.0 });
         }

@@ -23,17 +23,27 @@ fn to_16_bit(audio: &Audio) -> impl ExactSizeIterator<Item = i16> + '_ {
 /// # Errors
 /// When the recording is too long for the format (4 GiB).
 pub fn encode_wav(audio: &Audio) -> Result<Vec<u8>, EncodeError> {
+    encode_wav_bits(audio, 16)
+}
+
+/// A WAV file of one channel with integers of 16, 24 or 32 bits.
+///
+/// # Errors
+/// When the recording is too long for the format (4 GiB).
+pub fn encode_wav_bits(audio: &Audio, bits: u16) -> Result<Vec<u8>, EncodeError> {
     let spec = hound::WavSpec {
         channels: 1,
         sample_rate: audio.rate_hz,
-        bits_per_sample: 16,
+        bits_per_sample: bits,
         sample_format: hound::SampleFormat::Int,
     };
-    let mut bytes = Cursor::new(Vec::with_capacity(44 + audio.samples.len() * 2));
+    let full_scale = 2_f64.powi(i32::from(bits) - 1);
+    let mut bytes = Cursor::new(Vec::with_capacity(44 + audio.samples.len() * usize::from(bits / 8)));
     let failed = |error: hound::Error| EncodeError(error.to_string());
     let mut writer = hound::WavWriter::new(&mut bytes, spec).map_err(failed)?;
-    for sample in to_16_bit(audio) {
-        writer.write_sample(sample).map_err(failed)?;
+    for sample in &audio.samples {
+        let scaled = (f64::from(*sample) * full_scale).round().clamp(-full_scale, full_scale - 1.0);
+        writer.write_sample(scaled as i32).map_err(failed)?;
     }
     writer.finalize().map_err(failed)?;
     Ok(bytes.into_inner())

@@ -80,6 +80,13 @@ fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
         a.fonex_version != b.fonex_version,
         format!("made by different versions of Fonex, {} and {}", a.fonex_version, b.fonex_version),
     );
+    let given = |side: Side<'_>| {
+        let prepared = side.variant.records.iter().find_map(|trial| trial.prepared.clone())?;
+        Some(prepared.rsplit_once(" to ")?.1.to_owned())
+    };
+    if let (Some(one), Some(other)) = (given(first), given(second)) {
+        differs(one != other, format!("given audio in different forms: {one} and {other}"));
+    }
     for side in [first, second] {
         let failed = side.variant.failed();
         let of = side.variant.trials;

@@ -3,8 +3,9 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use fonex_core::Side;
 use fonex_core::audio::{Audio, AudioMeasures, Loudness, PauseRule, Stretch, log_mel, loudness, measure, pauses};
-use fonex_formats::audio::{Decoded, read_audio};
+use fonex_formats::audio::{Decoded, read_side};
 use fonex_formats::{Corpus, Place, Problem, audio_path, captions, read_corpus};
 use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 use serde::Serialize;
@@ -38,6 +39,7 @@ struct Measured {
 struct Item {
     path: PathBuf,
     clip: Option<String>,
+    side: Option<Side>,
     labels: Vec<SoundLabel>,
 }
 
@@ -48,8 +50,8 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
         return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
     }
     let results = in_parallel("measuring", &items, |item| {
-        let decoded =
-            read_audio(&item.path).map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
+        let decoded = read_side(&item.path, item.side)
+            .map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
         Ok::<_, Problem>((measured(item, &decoded), (items.len() == 1).then_some(decoded.audio)))
     });
     let (mut done, mut problems, mut sound) = (Vec::new(), Vec::new(), None);
@@ -92,7 +94,7 @@ fn items(options: &AudioOptions) -> Result<Vec<Item>, Failure> {
             items.extend(corpus_items(&read_corpus(path)?, options.clip.as_deref())?);
         } else {
             let labels = options.captions.as_deref().map(caption_labels).transpose()?.unwrap_or_default();
-            items.push(Item { path: path.clone(), clip: None, labels });
+            items.push(Item { path: path.clone(), clip: None, side: None, labels });
         }
     }
     Ok(items)
@@ -106,10 +108,11 @@ fn corpus_items(corpus: &Corpus, only: Option<&str>) -> Result<Vec<Item>, Failur
         return Err(crate::bench::unknown(what, only, ids.iter().take(20), Place::file(&corpus.path)).into());
     }
     let item = |clip: &&fonex_core::Clip| {
-        let words = clip.words.iter();
+        let words = if clip.words.is_empty() { &clip.segments } else { &clip.words }.iter();
         Some(Item {
             path: audio_path(&corpus.folder, clip)?,
             clip: Some(clip.id.clone()),
+            side: clip.side,
             labels: words.map(|w| SoundLabel { text: w.text.clone(), start: w.start, end: w.end }).collect(),
         })
     };

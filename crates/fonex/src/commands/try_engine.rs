@@ -10,7 +10,7 @@ use fonex_core::audio::{Audio, AudioMeasures, measure};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_engines::{Answer, Engine, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task, build_engine};
-use fonex_formats::audio::{encode_flac, encode_wav, read_audio};
+use fonex_formats::audio::{encode_flac, encode_wav, read_side};
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use serde::Serialize;
 
@@ -154,7 +154,7 @@ fn find_input(options: &Try, bench: &Bench) -> Result<Input, Failure> {
             });
         }
     };
-    let decoded = read_audio(&path).map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
+    let decoded = read_side(&path, clip.side).map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
     if let Some(defect) = &decoded.defect {
         output::caution(&format!("{}: {defect}", path.display()));
     }

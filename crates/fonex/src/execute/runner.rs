@@ -121,13 +121,13 @@ const SAMPLES_HELD: usize = 128 << 20;
 /// Decodes a clip's audio once, so that what cannot be used is known before the first trial.
 fn sound_of(corpus: &Corpus, clip: &Clip, room: &mut usize) -> Result<Sound, String> {
     let path = audio_path(&corpus.folder, clip).ok_or("the clip names no audio")?;
-    let audio = Sound::decode(&path)?;
-    match room.checked_sub(audio.samples.len()) {
+    let source = Sound::decode(&path, clip.side)?;
+    match room.checked_sub(source.audio.samples.len()) {
         Some(left) => {
             *room = left;
-            Ok(Sound::Held(audio))
+            Ok(Sound::Held(source))
         }
-        None => Ok(Sound::OnDisk(path)),
+        None => Ok(Sound::OnDisk(path, clip.side)),
     }
 }
 

@@ -6,9 +6,9 @@ use std::time::Instant;
 
 use fonex_core::audio::{Audio, measure};
 use fonex_core::text::Label;
-use fonex_core::{Clip, Heard, Outcome};
+use fonex_core::{Clip, Heard, Outcome, Side};
 use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, Task};
-use fonex_formats::audio::{encode_flac, read_audio};
+use fonex_formats::audio::{Decoded, encode_flac, read_side};
 use fonex_formats::checksum;
 use fonex_store::{AudioFiles, TrialKey, TrialRecord};
 
@@ -29,28 +29,48 @@ pub enum Sound {
     /// It has none; it can only be spoken.
     Absent,
     /// In memory.
-    Held(Audio),
+    Held(Source),
     /// To be decoded for each trial.
-    OnDisk(PathBuf),
+    OnDisk(PathBuf, Option<Side>),
+}
+
+/// Decoded audio and what the file was.
+#[derive(Debug, Clone)]
+pub struct Source {
+    /// One channel.
+    pub audio: Audio,
+    /// Container, rate and channels of the file, and what was taken of it.
+    pub was: String,
 }
 
 impl Sound {
     /// Decodes a file; one that is not whole cannot be used.
-    pub fn decode(path: &Path) -> Result<Audio, String> {
-        let decoded = read_audio(path).map_err(|error| format!("{}: {error}", path.display()))?;
+    pub fn decode(path: &Path, side: Option<Side>) -> Result<Source, String> {
+        let decoded = read_side(path, side).map_err(|error| format!("{}: {error}", path.display()))?;
         match decoded.defect {
             Some(defect) => Err(format!("{}: {defect}", path.display())),
-            None => Ok(decoded.audio),
+            None => Ok(Source { was: described(&decoded, side), audio: decoded.audio }),
         }
     }
 
-    fn audio(&self) -> Result<Cow<'_, Audio>, String> {
+    fn source(&self) -> Result<Cow<'_, Source>, String> {
         match self {
             Self::Absent => Err("the clip has no audio".to_owned()),
-            Self::Held(audio) => Ok(Cow::Borrowed(audio)),
-            Self::OnDisk(path) => Self::decode(path).map(Cow::Owned),
+            Self::Held(source) => Ok(Cow::Borrowed(source)),
+            Self::OnDisk(path, side) => Self::decode(path, *side).map(Cow::Owned),
         }
     }
+}
+
+/// `flac/flac 16000 Hz`, and for several channels what was taken of them.
+fn described(decoded: &Decoded, side: Option<Side>) -> String {
+    let taken = match side {
+        _ if decoded.channels == 1 => String::new(),
+        None => format!(", {} channels mixed", decoded.channels),
+        Some(Side::Left) => format!(", left of {} channels", decoded.channels),
+        Some(Side::Right) => format!(", right of {} channels", decoded.channels),
+    };
+    format!("{} {} Hz{taken}", decoded.kind, decoded.audio.rate_hz)
 }
 
 /// All a trial needs.
@@ -78,19 +98,20 @@ impl Trial<'_> {
     }
 
     fn hear(self, started_ms: f64) -> TrialRecord {
-        let audio = match self.clip.sound.audio() {
-            Ok(audio) => audio,
+        let source = match self.clip.sound.source() {
+            Ok(source) => source,
             Err(why) => return record(self.key, started_ms, &Answer::<Heard>::failed(Outcome::Refused, why)),
         };
         let answer = self.engine.hear(&HearRequest {
             clip_id: &self.clip.clip.id,
             lang: self.clip.clip.lang.as_deref(),
-            audio: &audio,
+            audio: &source.audio,
             form: self.form(),
             stop: self.stop,
         });
         let record = record(self.key, started_ms, &answer);
-        TrialRecord { audio_s: Some(audio.duration_s()), heard: answer.value, ..record }
+        let prepared = Some(format!("{} to {}", source.was, self.engine.given()));
+        TrialRecord { audio_s: Some(source.audio.duration_s()), heard: answer.value, prepared, ..record }
     }
 
     fn speak(self, started_ms: f64) -> TrialRecord {
@@ -137,5 +158,6 @@ fn record<T>(key: TrialKey, started_ms: f64, answer: &Answer<T>) -> TrialRecord 
         heard: None,
         audio_file: None,
         measures: None,
+        prepared: None,
     }
 }

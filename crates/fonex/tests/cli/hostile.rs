@@ -125,6 +125,48 @@ fn synthesisers_answer_by_file_or_by_output() {
     );
 }
 
+#[test]
+fn an_engine_is_given_what_it_declares_and_the_trial_says_so() {
+    let folder = Folder::new();
+    corpus(&folder, &[("a", "Hold at pylon six.", "radio")]);
+    // 8 kHz, two sides: the left one silent, the right one a tone.
+    let mut bytes = std::fs::read(folder.path().join("audio/any.wav")).unwrap()[..44].to_vec();
+    (bytes[22], bytes[32]) = (2, 4);
+    bytes[24..28].copy_from_slice(&8_000_u32.to_le_bytes());
+    bytes[28..32].copy_from_slice(&32_000_u32.to_le_bytes());
+    bytes.extend((0..16_000_i32).flat_map(|i| [[0, 0], (((i % 20) * 1_000) as i16).to_le_bytes()].concat()));
+    bytes[4..8].copy_from_slice(&(36 + 64_000_u32).to_le_bytes());
+    bytes[40..44].copy_from_slice(&64_000_u32.to_le_bytes());
+    folder.write("audio/two.wav", bytes);
+    let clip =
+        |id: &str| format!("{{\"id\":\"{id}\",\"audio\":\"audio/two.wav\",\"side\":\"{id}\",\"text\":\"x\"}}\n");
+    folder.write("corpus.jsonl", clip("left") + &clip("right"));
+    let keep = "cp \"$1\" \"given-$(ls given-* 2>/dev/null | wc -l)\"; echo x";
+    let engine = |more: &str| {
+        let command = format!("command = [\"sh\", \"-c\", '''{keep}''', \"-\", \"{{audio}}\"]");
+        format!("transport = \"command\"\ntask = \"hear\"\n{command}\n{more}")
+    };
+    let plain = ("plain".to_owned(), engine("audio_rate_hz = 16000\naudio_bits = 24"));
+    let flac = ("flac".to_owned(), engine("audio_rate_hz = 8000\naudio_container = \"flac\""));
+    folder.write("fonex.toml", bench(&[plain, flac]).replace("at_once = 2", "at_once = 1"));
+    folder.fonex(&["run"]).expect(0);
+    let given: Vec<_> = (0..4)
+        .map(|i| fonex_formats::audio::read_audio(&folder.path().join(format!("given-{i}"))).unwrap())
+        .collect();
+    let peak = |at: usize| given[at].audio.samples.iter().fold(0.0_f32, |peak, s| peak.max(s.abs()));
+    assert_eq!((given[0].audio.rate_hz, given[0].kind.as_str(), peak(0)), (16_000, "wave/pcm_s24le", 0.0));
+    assert_eq!((given[1].audio.rate_hz, given[1].kind.as_str()), (8_000, "flac/flac"));
+    assert!(peak(2) > 0.4, "the right side sounds");
+    let database = rusqlite::Connection::open(folder.path().join(".fonex/runs.db")).unwrap();
+    let sql = "select prepared from trials where variant = 0 and clip_id = 'right'";
+    let prepared: String = database.query_row(sql, [], |row| row.get(0)).unwrap();
+    assert_eq!(prepared, "wave/pcm_s16le 8000 Hz, right of 2 channels to wav 16000 Hz 24 bit");
+    let caution = "given audio in different forms: wav 16000 Hz 24 bit and flac 8000 Hz 16 bit";
+    folder.fonex(&["compare", "1"]).expect(0).prints(&[caution]);
+    folder.write("fonex.toml", bench(&[("f".to_owned(), engine("audio_container = \"flac\"\naudio_bits = 24"))]));
+    folder.fonex(&["run"]).expect(2).says(&["flac of 24 bits cannot be given"]);
+}
+
 /// The one real engine. Where espeak-ng is missing this cannot be tested; CI says it must be there.
 #[test]
 fn espeak_ng_speaks_through_the_command_transport() {

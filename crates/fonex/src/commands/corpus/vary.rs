@@ -6,7 +6,7 @@ use std::path::Path;
 use fonex_core::Clip;
 use fonex_core::audio::Audio;
 use fonex_core::material::{Recipe, STEP_FORMS, Varied};
-use fonex_formats::audio::{encode_flac, read_audio};
+use fonex_formats::audio::{encode_flac, read_audio, read_side};
 use fonex_formats::{Corpus, Place, Problem, Problems, audio_path, read_corpus};
 
 use super::write_corpus;
@@ -77,9 +77,8 @@ fn vary_clip(
     let path = audio_path(&corpus.folder, clip)
         .ok_or_else(|| Problem::new(format!("the clip \"{}\" names no audio", clip.id), Place::file(&corpus.path)))?;
     let broken = |why: String| Problem::new(why, Place::file(&path));
-    let audio = read_audio(&path).map_err(|error| broken(error.to_string()))?.audio;
-    let varied =
-        recipe.apply(&audio, &clip.words, others, seed, &clip.id).map_err(|error| broken(error.to_string()))?;
+    let audio = read_side(&path, clip.side).map_err(|error| broken(error.to_string()))?.audio;
+    let varied = recipe.apply(&audio, clip, others, seed).map_err(|error| broken(error.to_string()))?;
     let id = format!("{}+{number}", clip.id);
     let name = format!("audio/{}.flac", id.replace(['/', '\\'], "_"));
     let flac = encode_flac(&varied.audio).map_err(|error| broken(error.to_string()))?;
@@ -92,7 +91,8 @@ fn vary_clip(
         tags.insert("noise_snr_db".to_owned(), format!("{snr_db:.1}"));
     }
     let words = varied.words.clone();
-    Ok((Clip { id, audio: Some(name), tags, words, ..clip.clone() }, varied))
+    let segments = varied.segments.clone();
+    Ok((Clip { id, audio: Some(name), side: None, tags, words, segments, ..clip.clone() }, varied))
 }
 
 /// One row a recipe, with what was reached, measured on the samples.
