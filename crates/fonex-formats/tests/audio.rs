@@ -58,3 +58,41 @@ fn lying_and_broken_files_are_told_apart() {
     std::fs::write(folder.path().join("a.mp3"), encode_flac(&tone(0.3)).unwrap()).unwrap();
     assert!(read_audio(&folder.path().join("a.mp3")).unwrap().kind.contains("flac"));
 }
+
+/// One second with a burst of 500 Hz at half of full scale from 0.5 to 0.9 s, as other programs encode it: name, kind,
+/// rate, and by how many milliseconds the burst may begin elsewhere.
+const ENCODED: [(&str, &str, u32, f64); 15] = [
+    ("u8.wav", "wave/pcm_u8", 16_000, 0.5),
+    ("s16le.wav", "wave/pcm_s16le", 16_000, 0.5),
+    ("s24le.wav", "wave/pcm_s24le", 16_000, 0.5),
+    ("s32le.wav", "wave/pcm_s32le", 16_000, 0.5),
+    ("f32le.wav", "wave/pcm_f32le", 16_000, 0.5),
+    ("f64le.wav", "wave/pcm_f64le", 16_000, 0.5),
+    ("alaw.wav", "wave/pcm_alaw", 16_000, 0.5),
+    ("mulaw.wav", "wave/pcm_mulaw", 16_000, 0.5),
+    ("burst.aiff", "aiff/pcm_s16be", 16_000, 0.5),
+    ("burst24.flac", "flac/flac", 16_000, 0.5),
+    ("burst-alac.m4a", "isomp4/alac", 44_100, 0.5),
+    ("burst.ogg", "ogg/vorbis", 44_100, 3.0),
+    ("burst.mp3", "mp3/mp3", 44_100, 3.0),
+    ("burst.m4a", "isomp4/aac", 44_100, 3.0),
+    ("burst.opus", "ogg/opus", 48_000, 3.0),
+];
+
+#[test]
+fn every_format_has_its_sound_in_its_place_and_at_its_level() {
+    for (name, kind, rate_hz, off_ms) in ENCODED {
+        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data").join(name);
+        let read = read_audio(&path).unwrap();
+        assert_eq!((read.kind.as_str(), read.audio.rate_hz, read.defect.as_deref()), (kind, rate_hz, None), "{name}");
+        assert!((read.audio.duration_s() - 1.0).abs() < 0.002, "{name} lasts {} s", read.audio.duration_s());
+        let samples = &read.audio.samples;
+        let begins = samples.iter().position(|s| s.abs() > 0.12).unwrap() as f64 / f64::from(rate_hz);
+        assert!((begins - 0.5).abs() * 1e3 < off_ms + 0.2, "{name} begins at {begins} s");
+        let middle = &samples[(0.6 * f64::from(rate_hz)) as usize..(0.8 * f64::from(rate_hz)) as usize];
+        let level = (middle.iter().map(|s| f64::from(*s).powi(2)).sum::<f64>() / middle.len() as f64).sqrt();
+        // Lossy encoders of few bits take a little of the level.
+        let tolerance = if off_ms > 1.0 { 0.08 } else { 0.01 };
+        assert!((level / (0.5 / 2_f64.sqrt()) - 1.0).abs() < tolerance, "{name} has level {level}");
+    }
+}

@@ -1,5 +1,7 @@
 //! Audio containers in and out.
 
+mod decoder;
+mod mp4_edits;
 mod read;
 mod write;
 

@@ -1,18 +1,20 @@
 //! Decoding: what the bytes are decides, never the file's ending.
 
 use std::fs::File;
-use std::io::{Cursor, ErrorKind};
+use std::io::{Cursor, ErrorKind, Seek};
 use std::path::Path;
 
 use fonex_core::Side;
 use fonex_core::audio::Audio;
-use symphonia::core::codecs::audio::AudioDecoderOptions;
 use symphonia::core::errors::Error as SymphoniaError;
 use symphonia::core::formats::probe::Hint;
 use symphonia::core::formats::{FormatOptions, FormatReader, TrackType};
 use symphonia::core::io::{MediaSource, MediaSourceStream};
 use symphonia::core::meta::MetadataOptions;
 use thiserror::Error;
+
+use super::decoder::SampleDecoder;
+use super::mp4_edits::first_edit;
 
 /// Rates that audio has: below is telemetry, above no recorder goes.
 const RATES_HZ: std::ops::RangeInclusive<u32> = 1_000..=768_000;
@@ -42,7 +44,7 @@ pub enum AudioError {
     #[error("the file is empty")]
     Empty,
     /// The bytes are of no known kind.
-    #[error("not an audio format that is read here (WAV, FLAC, MP3, Ogg Vorbis, M4A, AIFF, CAF, Matroska)")]
+    #[error("not an audio format that is read here (WAV, FLAC, MP3, Ogg Vorbis, Opus, M4A, AIFF, CAF, Matroska)")]
     UnknownKind,
     /// The container holds no audio.
     #[error("the file holds no audio track")]
@@ -79,7 +81,9 @@ pub fn read_side(path: &Path, side: Option<Side>) -> Result<Decoded, AudioError>
     if metadata.is_file() && metadata.len() == 0 {
         return Err(AudioError::Empty);
     }
-    decode_source(Box::new(file), side)
+    let edit = first_edit(&mut &file);
+    (&file).rewind()?;
+    Ok(apply_edit(decode_source(Box::new(file), side)?, edit))
 }
 
 /// Decodes audio in memory.
@@ -90,7 +94,20 @@ pub fn decode(bytes: Vec<u8>) -> Result<Decoded, AudioError> {
     if bytes.is_empty() {
         return Err(AudioError::Empty);
     }
-    decode_source(Box::new(Cursor::new(bytes)), None)
+    let mut source = Cursor::new(bytes);
+    let edit = first_edit(&mut source);
+    source.set_position(0);
+    Ok(apply_edit(decode_source(Box::new(source), None)?, edit))
+}
+
+/// Takes away encoder priming, which would put everything too late, and padding behind the end.
+fn apply_edit(mut decoded: Decoded, edit: Option<(u64, Option<u64>)>) -> Decoded {
+    if let Some((skip, keep)) = edit.filter(|_| decoded.kind.starts_with("isomp4")) {
+        let samples = &mut decoded.audio.samples;
+        samples.drain(..(skip as usize).min(samples.len()));
+        samples.truncate(keep.map_or(usize::MAX, |keep| keep as usize));
+    }
+    decoded
 }
 
 fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Decoded, AudioError> {
@@ -104,12 +121,10 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
             _ => AudioError::UnknownKind,
         })?;
     let track = format.default_track(TrackType::Audio).ok_or(AudioError::NoAudio)?;
-    let (track_id, stated_frames) = (track.id, track.num_frames);
+    let (track_id, stated_frames, delay) = (track.id, track.num_frames, track.delay.unwrap_or(0));
     let parameters = track.codec_params.as_ref().and_then(|p| p.audio()).ok_or(AudioError::NoAudio)?;
-    let mut decoder = symphonia::default::get_codecs()
-        .make_audio_decoder(parameters, &AudioDecoderOptions::default())
-        .map_err(|error| AudioError::Broken(error.to_string()))?;
-    let kind = format!("{}/{}", format.format_info().short_name, decoder.codec_info().short_name);
+    let mut decoder = SampleDecoder::new(parameters, delay)?;
+    let kind = format!("{}/{}", format.format_info().short_name, decoder.name());
 
     let mut mixing = Mixing { side, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
@@ -126,17 +141,15 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
         if packet.track_id != track_id {
             continue;
         }
-        match decoder.decode(&packet) {
-            Ok(buffer) => {
-                let spec = buffer.spec();
-                mixing.check(spec.rate(), spec.channels().count())?;
-                buffer.copy_to_vec_interleaved(&mut interleaved);
+        match decoder.decode(&packet, &mut interleaved) {
+            Ok(spec) => {
+                mixing.check(spec.rate_hz, spec.channels)?;
                 mixing.add(&interleaved)?;
             }
             Err(error) => defect = Some(format!("a packet cannot be decoded: {error}")),
         }
     }
-    mixing.finish(kind, stated_frames, defect)
+    mixing.finish(kind, decoder.expected(stated_frames, delay), defect)
 }
 
 /// The next packet, the end, or what is wrong. A WAV from a pipe states no true length and simply ends; a file that
