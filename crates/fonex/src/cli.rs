@@ -172,7 +172,7 @@ pub struct Score {
 #[command(after_help = "Examples, in the folder the demo made:
   fonex audio corpus.jsonl
   fonex audio corpus.jsonl --clip radio-006 -o radio-006.png
-  fonex audio audio/call-001.flac")]
+  fonex audio audio/call-001.flac --cut pieces")]
 pub struct AudioOptions {
     /// Recordings, or a corpus for all its clips
     #[arg(required = true, value_name = "FILE")]
@@ -183,11 +183,27 @@ pub struct AudioOptions {
     /// Captions to draw under a recording, .srt or .vtt
     #[arg(long, value_name = "FILE")]
     pub captions: Option<PathBuf>,
+    /// Cut the recording at its pauses into this folder
+    #[arg(long, value_name = "DIR")]
+    pub cut: Option<PathBuf>,
+    /// The shortest silence that counts as a pause, in seconds
+    #[arg(long, default_value_t = 0.3, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub least_pause: f64,
+    /// The longest piece, in seconds
+    #[arg(long, default_value_t = 30.0, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub longest_piece: f64,
     /// Write a picture to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]
     pub format: FormatArg,
+}
+
+fn seconds_above_zero(typed: &str) -> Result<f64, String> {
+    match typed.parse::<f64>() {
+        Ok(seconds) if seconds > 0.0 && seconds.is_finite() => Ok(seconds),
+        _ => Err("expected a number of seconds above 0".to_owned()),
+    }
 }
 
 #[derive(Debug, Subcommand)]

@@ -1,5 +1,6 @@
 //! What is known of a corpus's audio, found in parallel.
 
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,7 +11,7 @@ use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
 use fonex_formats::audio::read_side;
-use fonex_formats::{Corpus, audio_path, checksum};
+use fonex_formats::{Corpus, audio_path};
 
 use crate::execute::clip_bar;
 
@@ -52,6 +53,7 @@ fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
         measures: measure(&decoded.audio),
         active_level_dbfs: active_level_db(&decoded.audio),
         rate_hz: decoded.audio.rate_hz,
+        bits: decoded.bits,
         channels: decoded.channels,
         container: decoded.kind.split('/').next().unwrap_or_default().to_owned(),
         ending: path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default(),
@@ -60,9 +62,15 @@ fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
     })
 }
 
+/// A hash that tells the same sound from another within this process.
 fn samples_checksum(audio: &Audio) -> String {
-    let bytes: Vec<u8> = audio.samples.iter().flat_map(|sample| sample.to_le_bytes()).collect();
-    checksum::of_bytes(&bytes)
+    let mut hasher = DefaultHasher::new();
+    audio.rate_hz.hash(&mut hasher);
+    for pair in audio.samples.chunks(2) {
+        let bits = |at: usize| u64::from(pair.get(at).map_or(0, |sample| sample.to_bits()));
+        hasher.write_u64(bits(0) << 32 | bits(1));
+    }
+    format!("{:016x}", hasher.finish())
 }
 
 /// A clip with its facts, as conditions look at it.

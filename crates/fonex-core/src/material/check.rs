@@ -87,6 +87,7 @@ checks! {
     DcOffset, "dc-offset", Warning, "Remove the offset with a high-pass filter.";
     LowLevel, "low-level", Warning, "Raise the level, or record nearer.";
     RateTooLow, "rate-too-low", Warning, "The engine was made for a higher rate; expect more errors, or use its narrow-band model.";
+    FewBits, "few-bits", Note, "Export the recording anew with 16 bits or more; what is lost cannot be brought back.";
     SeveralChannels, "several-channels", Note, "Channels are mixed to one; keep one side where two people speak.";
     FewClips, "few-clips", Note, "Add clips before concluding about this group.";
     OneSpeaker, "one-speaker", Warning, "Add speakers; one voice says little about others.";
@@ -101,6 +102,8 @@ pub struct AudioFacts {
     pub active_level_dbfs: Option<f64>,
     /// Samples a second.
     pub rate_hz: u32,
+    /// Bits of each sample, where the file tells.
+    pub bits: Option<u32>,
     /// Channels in the file.
     pub channels: usize,
     /// Container as its bytes say, such as `flac`.
@@ -113,13 +116,15 @@ pub struct AudioFacts {
     pub checksum: String,
 }
 
-/// A rate that an engine of the bench file takes.
+/// The audio that an engine of the bench file takes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TakenRate {
+pub struct TakenAudio {
     /// The engine.
     pub engine: String,
     /// Samples a second.
     pub rate_hz: u32,
+    /// Bits of each sample.
+    pub bits: u16,
 }
 
 /// One complaint.
@@ -149,7 +154,7 @@ const FEW_CLIPS: u64 = 10;
 #[derive(Debug)]
 pub struct CorpusCheck {
     profile: TextProfile,
-    rates: Vec<TakenRate>,
+    rates: Vec<TakenAudio>,
     complaints: Vec<Complaint>,
     audio: HashMap<String, String>,
     texts: HashMap<String, String>,
@@ -160,7 +165,7 @@ pub struct CorpusCheck {
 impl CorpusCheck {
     /// A check against a text profile and the rates that engines take.
     #[must_use]
-    pub fn new(profile: TextProfile, rates: Vec<TakenRate>) -> Self {
+    pub fn new(profile: TextProfile, rates: Vec<TakenAudio>) -> Self {
         Self {
             profile,
             rates,

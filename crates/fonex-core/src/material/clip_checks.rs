@@ -3,7 +3,7 @@
 use icu_properties::CodePointMapData;
 use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
 
-use super::check::{AudioFacts, Check, Complaint, TakenRate};
+use super::check::{AudioFacts, Check, Complaint, TakenAudio};
 use super::language::{Script, guess_language, primary, scripts_of_language, scripts_of_text};
 use crate::Clip;
 use crate::text::{Label, TextProfile};
@@ -27,7 +27,7 @@ pub(super) fn check_clip(
     clip: &Clip,
     audio: Option<&AudioFacts>,
     profile: &TextProfile,
-    rates: &[TakenRate],
+    rates: &[TakenAudio],
     complaints: &mut Vec<Complaint>,
 ) {
     let mut complain = |check, what: String| complaints.push(Complaint::new(check, Some(&clip.id), what));
@@ -104,7 +104,7 @@ fn check_order(clip: &Clip, complain: &mut impl FnMut(Check, String)) {
     }
 }
 
-fn check_sound(facts: &AudioFacts, rates: &[TakenRate], complain: &mut impl FnMut(Check, String)) {
+fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnMut(Check, String)) {
     if let Some(defect) = &facts.defect {
         complain(Check::AudioTruncated, defect.clone());
     }
@@ -122,6 +122,10 @@ fn check_sound(facts: &AudioFacts, rates: &[TakenRate], complain: &mut impl FnMu
             Check::RateTooLow,
             format!("the file has {} Hz, and {} takes {} Hz", facts.rate_hz, taken.engine, taken.rate_hz),
         );
+    }
+    let needed = rates.iter().map(|taken| u32::from(taken.bits)).min().unwrap_or(16);
+    if let Some(bits) = facts.bits.filter(|bits| *bits < needed) {
+        complain(Check::FewBits, format!("the file has {bits} bits a sample, and engines take {needed}"));
     }
     let Some(level) = facts.active_level_dbfs else {
         return complain(Check::AudioSilent, "the recording is silent".to_owned());

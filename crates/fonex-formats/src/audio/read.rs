@@ -28,6 +28,8 @@ pub struct Decoded {
     pub audio: Audio,
     /// Channels in the file.
     pub channels: usize,
+    /// Bits of each sample, where the file tells.
+    pub bits: Option<u32>,
     /// Container and codec as the bytes say, such as `wave/pcm_s16le`.
     pub kind: String,
     /// What is not as the file itself states, such as fewer samples than its header claims.
@@ -123,10 +125,11 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
     let track = format.default_track(TrackType::Audio).ok_or(AudioError::NoAudio)?;
     let (track_id, stated_frames, delay) = (track.id, track.num_frames, track.delay.unwrap_or(0));
     let parameters = track.codec_params.as_ref().and_then(|p| p.audio()).ok_or(AudioError::NoAudio)?;
+    let bits = parameters.bits_per_coded_sample.or(parameters.bits_per_sample);
     let mut decoder = SampleDecoder::new(parameters, delay)?;
     let kind = format!("{}/{}", format.format_info().short_name, decoder.name());
 
-    let mut mixing = Mixing { side, ..Mixing::default() };
+    let mut mixing = Mixing { side, bits, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
     let mut defect = None;
     loop {
@@ -166,6 +169,7 @@ fn next_packet(format: &mut dyn FormatReader) -> Result<Option<symphonia::core::
 #[derive(Default)]
 struct Mixing {
     side: Option<Side>,
+    bits: Option<u32>,
     rate_hz: u32,
     channels: usize,
     samples: Vec<f32>,
@@ -214,6 +218,7 @@ impl Mixing {
         Ok(Decoded {
             audio: Audio { rate_hz: self.rate_hz, samples: self.samples },
             channels: self.channels,
+            bits: self.bits,
             kind,
             defect: short.or(unreal).or(defect),
         })

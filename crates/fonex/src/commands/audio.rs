@@ -10,6 +10,7 @@ use fonex_formats::{Corpus, Place, Problem, audio_path, captions, read_corpus};
 use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 use serde::Serialize;
 
+use super::pieces::write_pieces;
 use crate::cli::{AudioOptions, Format};
 use crate::facts::in_parallel;
 use crate::failure::{Code, Failure};
@@ -45,8 +46,9 @@ struct Item {
 
 pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     let items = items(options)?;
-    if options.output.is_some() && items.len() != 1 {
-        let problem = Problem::new(format!("there are {} recordings to picture", items.len()), Place::default());
+    if (options.output.is_some() || options.cut.is_some()) && items.len() != 1 {
+        let problem =
+            Problem::new(format!("there are {} recordings to picture or cut", items.len()), Place::default());
         return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
     }
     let results = in_parallel("measuring", &items, |item| {
@@ -74,6 +76,15 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     }
     if let (Some(path), Some(audio), [one]) = (&options.output, &sound, done.as_slice()) {
         write_chart(path, &sound_svg(&picture(one, audio, &items[0])))?;
+    }
+    if let (Some(folder), Some(audio), [one]) = (&options.cut, &sound, done.as_slice()) {
+        let rule = PauseRule {
+            least_pause_s: options.least_pause,
+            longest_piece_s: options.longest_piece,
+            ..PauseRule::default()
+        };
+        let stem = one.clip.clone().or_else(|| Some(one.file.file_stem()?.to_string_lossy().into_owned()));
+        eprint!("{}", write_pieces(audio, &stem.unwrap_or_default().replace(['/', '\\'], "_"), &rule, folder)?);
     }
     for problem in &problems {
         eprintln!("error: {problem}");

@@ -6,6 +6,7 @@ mod completions;
 mod corpus;
 mod demo;
 mod init;
+mod pieces;
 mod report;
 mod run;
 mod runs;

@@ -153,7 +153,8 @@ fn every_planted_fault_is_found_and_nothing_else() {
     let mut clipped = sound(3.0, 4.0, 3);
     clipped.samples.iter_mut().for_each(|s| *s = s.clamp(-1.0, 1.0));
     let stereo: Vec<u8> = (0..64_000_i32).flat_map(|i| (((i / 2 % 90) * 200) as i16).to_le_bytes()).collect();
-    let files: [(&str, Vec<u8>); 10] = [
+    let eight_bits: Vec<u8> = sound(3.0, 0.3, 12).samples.iter().map(|s| (s * 127.0 + 128.0) as u8).collect();
+    let files: [(&str, Vec<u8>); 11] = [
         ("good.wav", wav(&good)),
         ("twin.wav", wav(&good)),
         ("offset.wav", wav(&offset)),
@@ -164,6 +165,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
         ("short.flac", encode_flac(&sound(3.0, 0.3, 7)).unwrap()[..20_000].to_vec()),
         ("stereo.wav", raw_wav(1, 2, 16_000, 16, &stereo)),
         ("fast.wav", wav(&sound(3.0, 0.3, 9))),
+        ("eight.wav", raw_wav(1, 1, 16_000, 8, &eight_bits)),
     ];
     let mut clips = vec![json!({"id": "absent", "audio": "absent.wav", "text": "one two three", "lang": "en"})];
     for (name, bytes) in &files {
@@ -195,6 +197,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
         ("short", &["audio-truncated"]),
         ("stereo", &["dc-offset", "several-channels"]),
         ("fast", &["speaking-rate"]),
+        ("eight", &["few-bits"]),
         ("term", &["term-absent"]),
         ("times", &["label-times"]),
         ("order", &["label-order"]),
@@ -364,5 +367,21 @@ fn clips_are_picked_sampled_split_and_described() {
         .expect(0)
         .prints(&["c01: 3.00 s", "LUFS"]);
     assert!(folder.read("s.svg").contains("1 kHz"));
+    let cut = ["audio", "a.wav", "--cut", "pieces", "--longest-piece", "1.2", "--least-pause", "0.1"];
+    folder.fonex(&cut).expect(0).says(&["pieces.csv"]);
+    let pieces: Vec<(f64, f64)> = folder
+        .read("pieces/pieces.csv")
+        .lines()
+        .skip(1)
+        .map(|row| {
+            let cells: Vec<&str> = row.split(',').collect();
+            let piece = read_audio(&folder.path().join("pieces").join(cells[0])).unwrap().audio;
+            let (start, end): (f64, f64) = (cells[1].parse().unwrap(), cells[2].parse().unwrap());
+            assert!((piece.duration_s() - (end - start)).abs() < 0.002 && end - start < 1.21, "{row}");
+            (start, end)
+        })
+        .collect();
+    assert!(pieces.len() >= 3 && pieces.windows(2).all(|pair| pair[0].1 <= pair[1].0 + 1e-3), "{pieces:?}");
+    folder.fonex(&cut).expect(2).says(&["pieces here already"]);
     folder.fonex(&["audio", "corpus.jsonl", "--clip", "c1"]).expect(2).says(&["no clip \"c1\""]);
 }

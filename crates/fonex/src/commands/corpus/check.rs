@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenRate};
+use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenAudio};
 use fonex_core::text::TextProfile;
 use fonex_engines::{Task, Transport};
 use fonex_formats::read_corpus;
@@ -51,7 +51,7 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
 }
 
 /// The text profile and the rates of the bench file, where one is named or stands in the current folder.
-fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<TakenRate>), Failure> {
+fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<TakenAudio>), Failure> {
     let path = options.bench.clone().unwrap_or_else(|| "fonex.toml".into());
     if options.bench.is_none() && !path.is_file() {
         return Ok((TextProfile::shipped("neutral").expect("neutral is shipped"), Vec::new()));
@@ -60,7 +60,7 @@ fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<T
     let hears = bench.engines.values().filter(|engine| engine.task == Task::Hear);
     let rates = hears.filter_map(|engine| match &engine.transport {
         Transport::Command(command) => {
-            Some(TakenRate { engine: engine.name.clone(), rate_hz: command.audio_rate_hz })
+            Some(TakenAudio { engine: engine.name.clone(), rate_hz: command.audio_rate_hz, bits: command.audio_bits })
         }
         Transport::StandIn(_) => None,
     });

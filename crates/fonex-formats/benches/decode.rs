@@ -1,0 +1,56 @@
+//! How many seconds of audio one core decodes and measures in a second, by format.
+//!
+//! `cargo bench -p fonex-formats`. The clock covers reading from memory, decoding, and every measure of
+//! `fonex_core::audio::measure` and `loudness`. A minute of noisy speech-like sound for what Fonex writes itself; for the
+//! other formats the one-second files of the tests, whose fixed costs make the figure smaller than for long recordings.
+
+use std::hint::black_box;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use fonex_core::audio::{Audio, loudness, measure};
+use fonex_formats::audio::{decode, encode_flac, encode_wav};
+
+fn minute() -> Audio {
+    let mut state = 1_u32;
+    let samples = (0..60 * 16_000).map(|i| {
+        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        let hiss = (state >> 8) as f32 / 16_777_216.0 - 0.5;
+        (i as f32 * 0.11).sin() * (i as f32 * 0.0004).sin() * 0.4 + hiss * 0.02
+    });
+    Audio { rate_hz: 16_000, samples: samples.collect() }
+}
+
+/// Repeats for at least half a second and takes the fastest pass.
+fn speed(audio_s: f64, mut work: impl FnMut()) -> f64 {
+    let (started, mut fastest) = (Instant::now(), f64::INFINITY);
+    while started.elapsed() < Duration::from_millis(500) {
+        let pass = Instant::now();
+        work();
+        fastest = fastest.min(pass.elapsed().as_secs_f64());
+    }
+    audio_s / fastest
+}
+
+fn report(name: &str, bytes: &[u8]) {
+    let audio = decode(bytes.to_vec()).expect("the bench files are whole").audio;
+    let seconds = audio.duration_s();
+    let decoding = speed(seconds, || drop(black_box(decode(bytes.to_vec()))));
+    let both = speed(seconds, || {
+        let audio = decode(bytes.to_vec()).expect("the bench files are whole").audio;
+        black_box((measure(&audio), loudness(&audio)));
+    });
+    println!("{name:<16} {seconds:>6.1} s   decode {decoding:>8.0} x   decode and measure {both:>8.0} x real time");
+}
+
+fn main() {
+    let minute = minute();
+    report("minute.wav", &encode_wav(&minute).expect("a minute can be encoded"));
+    report("minute.flac", &encode_flac(&minute).expect("a minute can be encoded"));
+    let data = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data");
+    for name in
+        ["burst24.flac", "burst.mp3", "burst.ogg", "burst.m4a", "burst.opus", "burst.aiff", "f64le.wav", "mulaw.wav"]
+    {
+        report(name, &std::fs::read(data.join(name)).expect("the tests' files are there"));
+    }
+}

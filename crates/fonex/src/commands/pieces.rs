@@ -1,0 +1,38 @@
+//! `fonex audio --cut`: a long recording in pieces, cut at its pauses.
+
+use std::fs;
+use std::path::Path;
+
+use fonex_core::audio::{Audio, PauseRule, cut_at_pauses};
+use fonex_formats::audio::encode_flac;
+use fonex_formats::{Place, Problem};
+
+use crate::output::{Table, plural, seconds};
+
+/// Writes `STEM-0001.flac` and on, and `pieces.csv` with where each stood in the recording. Gives what was done, in words.
+pub fn write_pieces(audio: &Audio, stem: &str, rule: &PauseRule, folder: &Path) -> Result<String, Problem> {
+    let pieces = cut_at_pauses(audio, rule);
+    if pieces.is_empty() {
+        return Err(Problem::new("there is no sound to cut", Place::default()));
+    }
+    let list = folder.join("pieces.csv");
+    if list.exists() {
+        return Err(Problem::new("there are pieces here already", Place::file(folder)).remedy("name a new folder"));
+    }
+    fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
+    let at = |s: f64| ((s * f64::from(audio.rate_hz)).round() as usize).min(audio.samples.len());
+    let mut table = Table::new(["audio", "start", "end"]);
+    for (piece, number) in pieces.iter().zip(1..) {
+        let name = format!("{stem}-{number:04}.flac");
+        let samples = audio.samples[at(piece.start)..at(piece.end)].to_vec();
+        let flac = encode_flac(&Audio { rate_hz: audio.rate_hz, samples })
+            .map_err(|error| Problem::new(error.to_string(), Place::file(&folder.join(&name))))?;
+        let path = folder.join(&name);
+        fs::write(&path, flac).map_err(|error| Problem::io("write", &path, &error))?;
+        table.row([name, format!("{:.3}", piece.start), format!("{:.3}", piece.end)]);
+    }
+    fs::write(&list, table.csv()).map_err(|error| Problem::io("write", &list, &error))?;
+    let longest = pieces.iter().map(|piece| piece.end - piece.start).fold(0.0, f64::max);
+    let count = plural(pieces.len() as u64, "piece");
+    Ok(format!("Wrote {count}, the longest {}, and {}.\n", seconds(longest), list.display()))
+}
