@@ -50,7 +50,8 @@ pub struct SilenceEnds {
 
 /// Measures a recording. Linear in its length.
 ///
-/// The signal-to-noise ratio takes the quietest tenth of 20 ms frames as noise and, as speech, the frames nearer to the
+/// The signal-to-noise ratio (level quantiles after Hirsch and Ehrlicher, "Noise estimation techniques for robust speech
+/// recognition", 1995, over all bands at once) takes the quietest tenth of 20 ms frames as noise and, as speech, the frames nearer to the
 /// 95th percentile than to that, less the noise. It needs pauses: in speech without any it reads too low.
 #[must_use]
 pub fn measure(audio: &Audio) -> AudioMeasures {

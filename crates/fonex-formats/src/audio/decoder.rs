@@ -29,7 +29,7 @@ impl SampleDecoder {
     /// `delay` is the priming the container states, in samples of the codec.
     pub(super) fn new(parameters: &AudioCodecParameters, delay: u32) -> Result<Self, AudioError> {
         if parameters.codec == CODEC_ID_OPUS {
-            let channels = parameters.channels.as_ref().map_or(1, |channels| channels.count());
+            let channels = parameters.channels.as_ref().map_or(1, symphonia::core::audio::Channels::count);
             if !(1..=2).contains(&channels) {
                 return Err(AudioError::Broken(format!("Opus of {channels} channels is not read here")));
             }

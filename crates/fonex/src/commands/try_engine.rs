@@ -57,7 +57,7 @@ pub fn try_engine(options: &Try) -> Result<Code, Failure> {
     let model = choose("model", options.model.as_deref(), &config.models, &options.engine)?;
     let voice = choose("voice", options.voice.as_deref(), &config.voices, &options.engine)?;
     let stop = stop_on_interrupt();
-    let form = Form { model: &model, voice: &voice, settings: &config.settings };
+    let form = Form { voice: &voice, model: &model, settings: &config.settings };
     let tried = match config.task {
         Task::Hear => hear(options, &bench, config, form, &stop)?,
         Task::Speak => speak(options, &bench, config, form, &stop)?,

@@ -94,7 +94,7 @@ impl Trial<'_> {
     }
 
     fn form(&self) -> Form<'_> {
-        Form { model: &self.variant.model, voice: &self.variant.voice, settings: &self.variant.settings }
+        Form { voice: &self.variant.voice, model: &self.variant.model, settings: &self.variant.settings }
     }
 
     fn hear(self, started_ms: f64) -> TrialRecord {
