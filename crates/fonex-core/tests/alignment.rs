@@ -142,3 +142,13 @@ fn a_long_recording_is_aligned_within_its_band() {
     let counts = align(&WordGraph::chain(said), &heard, u32::eq, |_, _| 0).counts();
     assert_eq!(counts, EditCounts { correct: 5880, substituted: 0, deleted: 120, inserted: 150 });
 }
+
+#[test]
+fn a_text_of_a_million_words_is_counted() {
+    let said: Vec<u32> = (0..1_060_000).map(|i| i % 7919).collect();
+    let mut heard = said.clone();
+    heard[600_000] = 9_999_999;
+    heard.remove(300_000);
+    let counts = count_edits(&said, &heard);
+    assert_eq!((counts.substituted, counts.deleted, counts.inserted), (1, 1, 0));
+}

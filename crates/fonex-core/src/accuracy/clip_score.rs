@@ -32,9 +32,6 @@ pub struct ClipScore {
 /// Compares a heard text with a label under a text profile.
 ///
 /// Where the label offers readings, the one that costs the fewest edits counts as said, for characters as well.
-///
-/// # Panics
-/// When a text has more than 1,048,575 words or characters.
 #[must_use]
 pub fn score_clip(profile: &TextProfile, label: &Label, heard: &str) -> ClipScore {
     let said = profile.label_words(label);

@@ -9,21 +9,22 @@ use super::{Alignment, Edit, EditCounts, Step, UNLIKE_MAX, WordGraph};
 /// Above this many cells the look of words no longer breaks ties: it would cost more than the alignment itself.
 const LIKENESS_CELLS: u64 = 4_000_000;
 
-/// Edits, then substitutions, then unlikeness, packed so that one comparison orders paths.
+/// Edits, then substitutions, then unlikeness, packed so that one comparison orders paths. Where the look of words counts,
+/// there are at most 2,000 substitutions ([`LIKENESS_CELLS`]), and their number and unlikeness share the lower half.
 type Cost = u64;
-const EDIT: Cost = 1 << 43;
-const SUBSTITUTION: Cost = 1 << 23;
+const EDIT: Cost = 1 << 32;
+const SUBSTITUTION_WITH_LIKENESS: Cost = 1 << 16;
 const UNREACHED: Cost = u64::MAX / 4;
 
 /// The most tokens either side may have; beyond it costs would no longer fit their packing.
-const MOST_TOKENS: usize = (1 << 20) - 1;
+const MOST_TOKENS: usize = (1 << 29) - 1;
 
 /// Aligns the heard tokens with the label.
 ///
 /// `same` tells whether two tokens agree; `unlike` how different two tokens look, 0 to [`UNLIKE_MAX`].
 ///
 /// # Panics
-/// When either side has more than 1,048,575 tokens.
+/// When either side has more than 536,870,911 tokens.
 pub fn align<T>(
     said: &WordGraph<T>,
     heard: &[T],
@@ -38,7 +39,7 @@ pub fn align<T>(
 /// Counts the edits between two sequences of tokens without keeping the path. The counts are those [`align`] gives.
 ///
 /// # Panics
-/// When either side has more than 1,048,575 tokens.
+/// When either side has more than 536,870,911 tokens.
 pub fn count_edits<T: PartialEq>(said: &[T], heard: &[T]) -> EditCounts {
     let head = said.iter().zip(heard).take_while(|(a, b)| a == b).count();
     let (said, heard) = (&said[head..], &heard[head..]);
@@ -50,7 +51,7 @@ pub fn count_edits<T: PartialEq>(said: &[T], heard: &[T]) -> EditCounts {
     let mut search = Search::new(&graph, &heard, |a, b| a == b, |_, _| 0);
     let (_, cost) = search.widen_until_found(false);
     // With edits e = s + d + i and lengths n = c + s + d, m = c + s + i, two of the counts give all.
-    let (edits, substituted) = (cost / EDIT, (cost % EDIT) / SUBSTITUTION);
+    let (edits, substituted) = (cost / EDIT, cost % EDIT);
     let surplus = said.len() as i64 - heard.len() as i64;
     let deleted = ((edits - substituted) as i64 + surplus) as u64 / 2;
     let correct = said.len() as u64 - substituted - deleted;
@@ -118,7 +119,7 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
     fn widen_until_found(&mut self, keep_path: bool) -> (u32, Cost) {
         let columns = self.heard.len() as u64 + 1;
         self.weigh_likeness = keep_path && columns * (self.said.words().len() as u64 + 1) <= LIKENESS_CELLS;
-        let mut limit = if self.weigh_likeness { u64::MAX } else { 64 };
+        let mut limit = if self.weigh_likeness { u64::MAX } else { 16 };
         loop {
             let (end, cost) = self.fill(limit, keep_path);
             if cost < UNREACHED && cost / EDIT <= limit {
@@ -215,9 +216,9 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
         if (self.same)(said, heard) {
             0
         } else if self.weigh_likeness {
-            EDIT + SUBSTITUTION + (self.unlike)(said, heard).min(UNLIKE_MAX)
+            EDIT + SUBSTITUTION_WITH_LIKENESS + (self.unlike)(said, heard).min(UNLIKE_MAX)
         } else {
-            EDIT + SUBSTITUTION
+            EDIT + 1
         }
     }
 
