@@ -119,3 +119,20 @@ fn a_newer_store_and_a_file_that_is_none_are_refused() {
     let other: &Path = folder.path();
     assert!(matches!(Store::open(other), Err(StoreError::Database(_))));
 }
+
+#[test]
+fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut store = Store::open(folder.path()).unwrap();
+    let id = store.create_run(&new_run(None)).unwrap();
+    store.save_trial(id, &trial("a", Outcome::Done)).unwrap();
+    drop(store);
+    // What the second version added is taken away again.
+    let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
+    database.execute_batch("alter table trials drop column prepared; pragma user_version = 1;").unwrap();
+    drop(database);
+
+    let store = Store::open(folder.path()).unwrap();
+    assert_eq!(store.trials(id).unwrap(), [TrialRecord { prepared: None, ..trial("a", Outcome::Done) }]);
+    assert!(store.save_trial(id, &trial("b", Outcome::Done)).unwrap());
+}
