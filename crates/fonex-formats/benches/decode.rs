@@ -1,6 +1,6 @@
 //! How many seconds of audio one core decodes and measures in a second, by format.
 //!
-//! `cargo bench -p fonex-formats`. The clock covers reading from memory, decoding, and every measure of
+//! `cargo bench -p fonex-formats`, or `cargo bench -p fonex-formats --bench decode -- FILE...` for files of your own. The clock covers reading from memory, decoding, and every measure of
 //! `fonex_core::audio::measure` and `loudness`. A minute of noisy speech-like sound for what Fonex writes itself; for the
 //! other formats the one-second files of the tests, whose fixed costs make the figure smaller than for long recordings.
 
@@ -44,6 +44,10 @@ fn report(name: &str, bytes: &[u8]) {
 }
 
 fn main() {
+    let files: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with("--")).collect();
+    if !files.is_empty() {
+        return files.iter().for_each(|file| report(file, &std::fs::read(file).expect("the file can be read")));
+    }
     let minute = minute();
     report("minute.wav", &encode_wav(&minute).expect("a minute can be encoded"));
     report("minute.flac", &encode_flac(&minute).expect("a minute can be encoded"));
