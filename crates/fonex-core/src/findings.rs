@@ -39,8 +39,6 @@ impl Verdict {
 pub enum Measure {
     /// Word error rate.
     Wer,
-    /// Character error rate.
-    Cer,
     /// Median latency in milliseconds.
     LatencyMs,
     /// Median real-time factor.

@@ -68,10 +68,4 @@ impl ClipScore {
     pub const fn has_errors(&self) -> bool {
         self.words.errors() > 0
     }
-
-    /// Whether a word of this clip was got right, wrong or made up; see [`Edit`].
-    #[must_use]
-    pub fn edits(&self) -> Vec<Edit> {
-        self.steps.iter().map(|step| step.edit).collect()
-    }
 }

@@ -125,7 +125,8 @@ fn questions(first: Side<'_>, second: Side<'_>, by: &[String]) -> Vec<Question> 
     questions
 }
 
-fn value_of<'c>(clip: &'c Clip, by: &str) -> Option<&'c str> {
+/// A clip's value of a tag, `speaker` or `lang`.
+pub fn value_of<'c>(clip: &'c Clip, by: &str) -> Option<&'c str> {
     match by {
         "speaker" => clip.speaker.as_deref(),
         "lang" => clip.lang.as_deref(),

@@ -5,7 +5,7 @@ mod speech;
 mod trend;
 mod view;
 
-pub use compare::{Comparison, Side, compare};
+pub use compare::{Comparison, Side, compare, value_of};
 pub use speech::SpeechSummary;
 pub use trend::{Trend, TrendPoint, trend};
 pub use view::{ClipResult, RunView, VariantView};

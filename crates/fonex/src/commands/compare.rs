@@ -159,7 +159,6 @@ fn verdict(verdict: Verdict) -> String {
 pub(super) fn measure_name(measure: Measure) -> &'static str {
     match measure {
         Measure::Wer => "WER",
-        Measure::Cer => "CER",
         Measure::LatencyMs => "latency, median",
         Measure::Rtf => "RTF, median",
         Measure::ClippedShare => "clipped samples, median",
@@ -168,7 +167,7 @@ pub(super) fn measure_name(measure: Measure) -> &'static str {
 
 pub(super) fn measured(measure: Measure, value: f64) -> String {
     match measure {
-        Measure::Wer | Measure::Cer | Measure::ClippedShare => percent(Some(value)),
+        Measure::Wer | Measure::ClippedShare => percent(Some(value)),
         Measure::LatencyMs => milliseconds(value),
         Measure::Rtf => format!("{value:.3}"),
     }
@@ -176,7 +175,7 @@ pub(super) fn measured(measure: Measure, value: f64) -> String {
 
 pub(super) fn signed(measure: Measure, value: f64) -> String {
     match measure {
-        Measure::Wer | Measure::Cer | Measure::ClippedShare => format!("{} pts", percent_points(value)),
+        Measure::Wer | Measure::ClippedShare => format!("{} pts", percent_points(value)),
         Measure::LatencyMs => format!("{}{}", if value < 0.0 { "−" } else { "+" }, milliseconds(value.abs())),
         Measure::Rtf => output::signed(value, 3),
     }

@@ -1,5 +1,7 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
+use std::collections::HashSet;
+
 use fonex_core::Clip;
 use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, score_clip};
 use fonex_core::text::{Label, TextProfile};
@@ -49,7 +51,8 @@ fn score_corpus(
         builder.add(clip, &score, word_offsets(profile, clip, result).as_ref());
         keep_worst(&mut worst, clip, score, options.worst);
     }
-    for id in heard.order.iter().filter(|id| corpus.clip(id).is_none()) {
+    let known: HashSet<&str> = corpus.clips.iter().map(|clip| clip.id.as_str()).collect();
+    for id in heard.order.iter().filter(|id| !known.contains(id.as_str())) {
         builder.add_unknown(id);
     }
     (builder.finish(), worst)

@@ -7,7 +7,7 @@ use fonex_report::charts::{TrendLine, TrendMark, trend_svg};
 use fonex_report::terminal_trend;
 
 use super::parse_slice;
-use crate::analysis::{self, RunView, trend};
+use crate::analysis::{self, RunView, trend, value_of};
 use crate::bench::existing_store;
 use crate::cli::{Format, Trend};
 use crate::failure::{Code, Failure};
@@ -22,7 +22,7 @@ pub fn trend_of_runs(options: &Trend) -> Result<Code, Failure> {
             runs.push(RunView::load(&store, run)?);
         }
     }
-    let within = |clip: &Clip| slice.is_none_or(|(by, value)| value_is(clip, by, value));
+    let within = |clip: &Clip| slice.is_none_or(|(by, value)| value_of(clip, by) == Some(value));
     let trends: Vec<analysis::Trend> = variants(&runs, options.variant.as_deref())
         .iter()
         .map(|variant| trend(variant, &runs, options.slice.as_deref(), &within, options.seed))
@@ -41,15 +41,6 @@ pub fn trend_of_runs(options: &Trend) -> Result<Code, Failure> {
         write_chart(path, &trend_svg(&title(&trends), &lines(&trends)))?;
     }
     Ok(Code::Done)
-}
-
-fn value_is(clip: &Clip, by: &str, value: &str) -> bool {
-    let found = match by {
-        "speaker" => clip.speaker.as_deref(),
-        "lang" => clip.lang.as_deref(),
-        tag => clip.tags.get(tag).map(String::as_str),
-    };
-    found == Some(value)
 }
 
 /// The recogniser variants of the runs, or the one named.

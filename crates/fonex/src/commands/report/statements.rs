@@ -24,8 +24,6 @@ fn statement(comparison: &Comparison, finding: &Finding) -> String {
     let (does, figure) = match (finding.measure, better) {
         (Measure::Wer, true) => ("gets fewer words wrong than", "WER"),
         (Measure::Wer, false) => ("gets more words wrong than", "WER"),
-        (Measure::Cer, true) => ("gets fewer characters wrong than", "CER"),
-        (Measure::Cer, false) => ("gets more characters wrong than", "CER"),
         (Measure::LatencyMs, true) => ("answers sooner than", "median"),
         (Measure::LatencyMs, false) => ("answers later than", "median"),
         (Measure::Rtf, true) => ("needs less time for a second of audio than", "median RTF"),
