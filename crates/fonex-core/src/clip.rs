@@ -75,6 +75,15 @@ pub struct Heard {
     /// Further readings, best first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub alternatives: Vec<Alternative>,
+    /// Stretches longer than a word into which the engine cut the recording, with their times.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub segments: Vec<TimedWord>,
+    /// BCP 47 tag of the language the engine says was spoken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub language: Option<String>,
+    /// The engine's confidence in the whole text, from 0 to 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f64>,
     /// Wall time the engine took, in milliseconds, where a result says so itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub took_ms: Option<f64>,

@@ -7,6 +7,7 @@ pub mod accuracy;
 pub mod align;
 pub mod audio;
 pub mod clip;
+pub mod cost;
 pub mod findings;
 pub mod latency;
 pub mod material;
@@ -14,6 +15,9 @@ pub mod outcome;
 pub mod stats;
 pub mod text;
 pub mod timing;
+
+/// A hash table of our own values, hashed fast and alike at every run.
+pub(crate) type Table<K, V> = std::collections::HashMap<K, V, foldhash::fast::FixedState>;
 
 pub use clip::{Alternative, Clip, Heard, HeardWord, Side, TimedWord};
 pub use outcome::Outcome;

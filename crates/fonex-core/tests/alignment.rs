@@ -1,39 +1,60 @@
-//! The alignment against a slow, obvious oracle: every reading of the label, every path, by plain recursion.
-
-use std::collections::HashMap;
+//! The alignment against a slow, obvious oracle: every reading of the label, and the whole table of prefixes.
 
 use fonex_core::accuracy::score_clip;
-use fonex_core::align::{Edit, EditCounts, WordGraph, align, count_edits, unlikeness};
+use fonex_core::align::{
+    Against, Alignment, Edit, EditCounts, WordGraph, align, count_character_edits, count_edits, unlikeness,
+};
 use fonex_core::text::{Label, TextProfile};
-use proptest::prelude::*;
+use rand::{RngExt, SeedableRng};
+use rand_pcg::Pcg64Mcg;
 
-/// Edits and substitutions of the best path for two plain sequences: fewest edits, then fewest substitutions.
-fn oracle(said: &[char], heard: &[char], memo: &mut HashMap<(usize, usize), (u64, u64)>) -> (u64, u64) {
-    if said.is_empty() || heard.is_empty() {
-        return ((said.len() + heard.len()) as u64, 0);
+/// Edits, substitutions and what speaks against the pairs of the best path, by the plain table of all prefixes.
+fn oracle(said: &[u16], heard: &[u16], against: impl Fn(usize, usize, bool) -> Against) -> [u64; 3] {
+    let plus = |a: [u64; 3], b: [u64; 3]| [a[0] + b[0], a[1] + b[1], a[2] + b[2]];
+    let mut row: Vec<[u64; 3]> = (0..=heard.len() as u64).map(|inserted| [inserted, 0, 0]).collect();
+    for (i, word) in said.iter().enumerate() {
+        let mut next = vec![plus(row[0], [1, 0, 0])];
+        for (j, other) in heard.iter().enumerate() {
+            let wrong = u64::from(word != other);
+            let Against { apart, unlike } = against(i, j, word == other);
+            let tie = u64::from(apart) * 100_000 + u64::from(unlike);
+            let ways = [plus(row[j], [wrong, wrong, tie]), plus(row[j + 1], [1, 0, 0]), plus(next[j], [1, 0, 0])];
+            next.push(ways.into_iter().min().unwrap());
+        }
+        row = next;
     }
-    if let Some(known) = memo.get(&(said.len(), heard.len())) {
-        return *known;
-    }
-    let pair = oracle(&said[1..], &heard[1..], memo);
-    let pair = if said[0] == heard[0] { pair } else { (pair.0 + 1, pair.1 + 1) };
-    let deletion = oracle(&said[1..], heard, memo);
-    let insertion = oracle(said, &heard[1..], memo);
-    let best = pair.min((deletion.0 + 1, deletion.1)).min((insertion.0 + 1, insertion.1));
-    memo.insert((said.len(), heard.len()), best);
-    best
+    row[heard.len()]
+}
+
+/// What an alignment costs, by the same sums.
+fn cost_of(alignment: &Alignment, against: impl Fn(usize, usize, bool) -> Against) -> [u64; 3] {
+    let counts = alignment.counts();
+    let pairs = alignment.steps.iter().filter_map(|step| Some((step.said?, step.heard?, step.edit == Edit::Correct)));
+    let ties =
+        pairs.map(|(i, j, same)| against(i, j, same)).map(|a| u64::from(a.apart) * 100_000 + u64::from(a.unlike));
+    [counts.errors(), counts.substituted, ties.sum()]
+}
+
+fn nothing(_: usize, _: usize, _: bool) -> Against {
+    Against::default()
+}
+
+/// Arbitrary, but the same for the same pair.
+fn something(i: usize, j: usize, same: bool) -> Against {
+    let mixed = (i * 31 + j * 17) % 97;
+    Against { apart: (mixed % 3) as u8, unlike: if same { 0 } else { (mixed % 8) as u8 } }
 }
 
 /// A label as its stretches; each stretch offers readings, one reading being plain text.
-type Stretches = Vec<Vec<Vec<char>>>;
+type Stretches = Vec<Vec<Vec<u16>>>;
 
-fn readings(stretches: &Stretches) -> Vec<Vec<char>> {
+fn readings(stretches: &Stretches) -> Vec<Vec<u16>> {
     stretches.iter().fold(vec![Vec::new()], |so_far, stretch| {
         so_far.iter().flat_map(|head| stretch.iter().map(move |tail| [head.clone(), tail.clone()].concat())).collect()
     })
 }
 
-fn graph(stretches: &Stretches) -> WordGraph<char> {
+fn graph(stretches: &Stretches) -> WordGraph<u16> {
     let mut graph = WordGraph::new();
     for stretch in stretches {
         match stretch.as_slice() {
@@ -44,35 +65,34 @@ fn graph(stretches: &Stretches) -> WordGraph<char> {
     graph
 }
 
-fn word() -> impl Strategy<Value = char> {
-    prop::sample::select(vec!['a', 'b', 'c'])
+fn words(random: &mut Pcg64Mcg, most: usize) -> Vec<u16> {
+    (0..random.random_range(0..=most)).map(|_| random.random_range(0..3)).collect()
 }
 
-fn words(most: usize) -> impl Strategy<Value = Vec<char>> {
-    prop::collection::vec(word(), 0..=most)
+/// A label of fixed stretches and choices.
+fn stretches(random: &mut Pcg64Mcg) -> Stretches {
+    let stretch = |random: &mut Pcg64Mcg| match random.random_range(0..2) {
+        0 => vec![words(random, 4)],
+        _ => (0..random.random_range(2..4)).map(|_| words(random, 3)).collect(),
+    };
+    (0..random.random_range(0..4)).map(|_| stretch(random)).collect()
 }
 
-fn stretches() -> impl Strategy<Value = Stretches> {
-    let stretch = prop_oneof![words(4).prop_map(|only| vec![only]), prop::collection::vec(words(3), 2..=3),];
-    prop::collection::vec(stretch, 0..=4)
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(3_000))]
-
-    #[test]
-    fn counts_equal_the_oracle_over_every_reading(stretches in stretches(), heard in words(9)) {
+#[test]
+fn a_hundred_thousand_labels_cost_what_the_best_of_their_readings_costs() {
+    let mut random = Pcg64Mcg::seed_from_u64(5);
+    for _ in 0..100_000 {
+        let (stretches, heard) = (stretches(&mut random), words(&mut random, 9));
         let said = graph(&stretches);
-        let alignment = align(&said, &heard, char::eq, |_, _| 3);
-        let counts = alignment.counts();
-        let best = readings(&stretches).iter().map(|r| oracle(r, &heard, &mut HashMap::new())).min().unwrap();
-        prop_assert_eq!((counts.errors(), counts.substituted), best);
+        let alignment = align(&said, &heard, nothing);
+        let readings = readings(&stretches);
+        let best = readings.iter().map(|reading| oracle(reading, &heard, nothing)).min().unwrap();
+        assert_eq!(cost_of(&alignment, nothing), best, "{stretches:?} {heard:?}");
 
         // The path is a reading of the label and the whole of what was heard, in order, with truthful edits.
-        let path: Vec<char> = alignment.said_path().map(|node| said.words()[node]).collect();
-        prop_assert!(readings(&stretches).contains(&path));
-        let order: Vec<usize> = alignment.steps.iter().filter_map(|s| s.heard).collect();
-        prop_assert_eq!(order, (0..heard.len()).collect::<Vec<_>>());
+        let path: Vec<u16> = alignment.said_path().map(|node| said.words()[node]).collect();
+        assert!(readings.contains(&path));
+        assert!(alignment.steps.iter().filter_map(|s| s.heard).eq(0..heard.len()));
         for step in &alignment.steps {
             let agree = step.said.zip(step.heard).map(|(node, at)| said.words()[node] == heard[at]);
             let expected = match (agree, step.said) {
@@ -81,19 +101,82 @@ proptest! {
                 (None, Some(_)) => Edit::Deleted,
                 (None, None) => Edit::Inserted,
             };
-            prop_assert_eq!(step.edit, expected);
+            assert_eq!(step.edit, expected);
         }
     }
+}
 
-    #[test]
-    fn counting_is_aligning_and_a_metric(a in words(12), b in words(12), c in words(12)) {
+/// A text and what a recogniser makes of it: words changed, dropped, invented, and now and then a whole stretch lost.
+fn long_pair(random: &mut Pcg64Mcg, words: usize, vocabulary: u16, wrong: f64) -> (Vec<u16>, Vec<u16>) {
+    let said: Vec<u16> = (0..words).map(|_| random.random_range(0..vocabulary)).collect();
+    let (mut heard, mut at) = (Vec::new(), 0);
+    while let Some(&word) = said.get(at) {
+        at += 1;
+        if !random.random_bool(wrong) {
+            heard.push(word);
+            continue;
+        }
+        match random.random_range(0..20) {
+            0 => at += random.random_range(0..60),
+            1 => heard.extend((0..random.random_range(0..60)).map(|_| random.random_range(0..vocabulary))),
+            2..7 => {}
+            7..12 => heard.extend([word, random.random_range(0..vocabulary)]),
+            _ => heard.push(random.random_range(0..vocabulary)),
+        }
+    }
+    (said, heard)
+}
+
+#[test]
+fn long_texts_cost_what_the_table_says_with_all_that_breaks_ties() {
+    let mut random = Pcg64Mcg::seed_from_u64(6);
+    for case in 0..250 {
+        let words = random.random_range(1..400);
+        let vocabulary = [2, 5, 40, 1000][case % 4];
+        let (said, heard) = long_pair(&mut random, words, vocabulary, [0.02, 0.12, 0.5, 1.0][case / 4 % 4]);
+        let alignment = align(&WordGraph::chain(said.clone()), &heard, something);
+        assert_eq!(cost_of(&alignment, something), oracle(&said, &heard, something), "case {case}");
+        assert!(alignment.said_path().eq(0..said.len()));
+        assert!(alignment.steps.iter().filter_map(|s| s.heard).eq(0..heard.len()));
+        let counts = count_edits(&said, &heard);
+        assert_eq!(counts, align(&WordGraph::chain(said), &heard, nothing).counts(), "case {case}");
+    }
+}
+
+#[test]
+fn characters_are_counted_as_readers_see_them() {
+    let mut random = Pcg64Mcg::seed_from_u64(7);
+    for _ in 0..300 {
+        let (said, heard) = long_pair(&mut random, 120, 26, 0.2);
+        let text = |words: &[u16], base: u32| -> String {
+            words.iter().filter_map(|w| char::from_u32(base + u32::from(*w))).collect()
+        };
+        // The same letters from two alphabets, one of them not ASCII.
+        for base in ['a' as u32, 'а' as u32] {
+            let counts = count_character_edits(&text(&said, base), &text(&heard, base));
+            assert_eq!(counts, count_edits(&said, &heard));
+        }
+    }
+    assert_eq!(
+        count_character_edits("cafe\u{301}", "cafe").substituted,
+        1,
+        "a letter with its accent is one character"
+    );
+}
+
+#[test]
+fn counting_is_a_metric() {
+    let mut random = Pcg64Mcg::seed_from_u64(8);
+    for _ in 0..20_000 {
+        let [a, b, c] = [12, 80, 12].map(|most| words(&mut random, most));
         let counted = count_edits(&a, &b);
-        prop_assert_eq!(counted, align(&WordGraph::chain(a.clone()), &b, char::eq, |_, _| 0).counts());
         let back = count_edits(&b, &a);
-        prop_assert_eq!((counted.deleted, counted.inserted, counted.substituted),
-            (back.inserted, back.deleted, back.substituted));
-        prop_assert!(count_edits(&a, &c).errors() <= counted.errors() + count_edits(&b, &c).errors());
-        prop_assert_eq!(counted.errors() == 0, a == b);
+        assert_eq!(
+            (counted.deleted, counted.inserted, counted.substituted),
+            (back.inserted, back.deleted, back.substituted)
+        );
+        assert!(count_edits(&a, &c).errors() <= counted.errors() + count_edits(&b, &c).errors());
+        assert_eq!(counted.errors() == 0, a == b);
     }
 }
 
@@ -125,7 +208,8 @@ fn hand_made_cases() {
 fn equal_paths_pair_the_words_that_look_alike() {
     let said = WordGraph::chain(vec!["hold", "fourteen"]);
     let heard = ["forty"];
-    let steps = align(&said, &heard, |a, b| a == b, |a, b| unlikeness(a, b)).steps;
+    let against = |a: usize, b: usize, _| Against { apart: 0, unlike: unlikeness(said.words()[a], heard[b]) };
+    let steps = align(&said, &heard, against).steps;
     assert_eq!(steps[1].said, Some(1), "\"forty\" belongs to \"fourteen\"");
     assert_eq!((steps[0].edit, steps[1].edit), (Edit::Deleted, Edit::Substituted));
 }
@@ -139,7 +223,7 @@ fn a_long_recording_is_aligned_within_its_band() {
         .filter(|(i, _)| i % 50 != 7)
         .flat_map(|(i, w)| if i % 40 == 3 { vec![5000, *w] } else { vec![*w] })
         .collect();
-    let counts = align(&WordGraph::chain(said), &heard, u32::eq, |_, _| 0).counts();
+    let counts = align(&WordGraph::chain(said), &heard, nothing).counts();
     assert_eq!(counts, EditCounts { correct: 5880, substituted: 0, deleted: 120, inserted: 150 });
 }
 

@@ -5,18 +5,40 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fonex_core::Clip;
+use fonex_core::cost::Prices;
 use fonex_formats::{Place, Problem, nearest, value_strict};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use crate::audio_form::{AudioForm, Container};
 use crate::command::{CommandConfig, CommandEngine};
+use crate::guard::{Guarded, Limits, Retry};
+use crate::http::{HttpConfig, HttpEngine};
+use crate::recorded::{RecordedConfig, RecordedEngine};
+use crate::secrets::{Redaction, Secrets};
+use crate::socket::{SocketConfig, SocketEngine};
 use crate::standin::{StandInConfig, StandInEngine};
+use crate::voices::VoiceCatalogue;
+use crate::worker::{WorkerConfig, WorkerEngine};
 use crate::{Engine, Settings};
 
 /// Keys every engine may have, whatever its transport.
-pub const COMMON_KEYS: [&str; 5] = ["transport", "task", "models", "voices", "settings"];
+pub const COMMON_KEYS: [&str; 12] = [
+    "transport",
+    "task",
+    "models",
+    "voices",
+    "voice_file",
+    "settings",
+    "audio_rate_hz",
+    "audio_container",
+    "audio_bits",
+    "limits",
+    "retry",
+    "prices",
+];
 
-const TRANSPORTS: [&str; 2] = ["command", "standin"];
+const TRANSPORTS: [&str; 6] = ["command", "worker", "http", "socket", "recorded", "standin"];
 
 /// What an engine does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -26,6 +48,8 @@ pub enum Task {
     Hear,
     /// Turns text into audio.
     Speak,
+    /// Turns text into text.
+    Reply,
 }
 
 impl Task {
@@ -35,6 +59,7 @@ impl Task {
         match self {
             Self::Hear => "hear",
             Self::Speak => "speak",
+            Self::Reply => "reply",
         }
     }
 }
@@ -49,9 +74,17 @@ pub struct EngineConfig {
     /// Models to choose from; empty where there is no choice.
     pub models: Vec<String>,
     /// Voices to choose from; empty for recognisers.
-    pub voices: Vec<String>,
+    pub voices: VoiceCatalogue,
     /// Settings every variant starts from.
     pub settings: Settings,
+    /// In which form it is given audio.
+    pub audio: AudioForm,
+    /// How long to wait, how much at once, how much it takes.
+    pub limits: Limits,
+    /// When a call is tried again.
+    pub retry: Retry,
+    /// What it charges.
+    pub prices: Option<Prices>,
     /// How it is reached.
     pub transport: Transport,
 }
@@ -60,9 +93,27 @@ pub struct EngineConfig {
 #[derive(Debug, Clone, Serialize)]
 pub enum Transport {
     /// A program started for each trial.
-    Command(CommandConfig),
+    Command(Box<CommandConfig>),
+    /// A program that stays.
+    Worker(WorkerConfig),
+    /// A service asked over HTTP.
+    Http(Box<HttpConfig>),
+    /// A service spoken to over a WebSocket.
+    Socket(Box<SocketConfig>),
+    /// Results that already exist.
+    Recorded(RecordedConfig),
     /// A simulation inside Fonex.
     StandIn(StandInConfig),
+}
+
+impl EngineConfig {
+    /// Where it leads, for people: a program, an address, a file. Its own settings are filled in, secrets never.
+    #[must_use]
+    pub fn leads_to(&self) -> String {
+        let fill =
+            |text: String, (key, value): (&String, &String)| text.replace(&format!("{{settings.{key}}}"), value);
+        self.settings.iter().fold(self.transport.leads_to(), fill)
+    }
 }
 
 impl Transport {
@@ -71,7 +122,37 @@ impl Transport {
     pub const fn as_str(&self) -> &'static str {
         match self {
             Self::Command(_) => "command",
+            Self::Worker(_) => "worker",
+            Self::Http(_) => "http",
+            Self::Socket(_) => "socket",
+            Self::Recorded(_) => "recorded",
             Self::StandIn(_) => "standin",
+        }
+    }
+
+    /// The environment variables whose values it uses.
+    #[must_use]
+    pub fn variables(&self) -> Vec<String> {
+        let mut names = match self {
+            Self::Command(config) => config.variables(),
+            Self::Worker(config) => config.variables(),
+            Self::Http(config) => config.variables(),
+            Self::Socket(config) => config.variables(),
+            Self::Recorded(_) | Self::StandIn(_) => Vec::new(),
+        };
+        names.sort_unstable();
+        names.dedup();
+        names
+    }
+
+    fn leads_to(&self) -> String {
+        match self {
+            Self::Command(config) => config.command.first().cloned().unwrap_or_default(),
+            Self::Worker(config) => config.command.first().cloned().unwrap_or_default(),
+            Self::Http(config) => config.request.url.clone(),
+            Self::Socket(config) => config.url.clone(),
+            Self::Recorded(config) => config.results.clone(),
+            Self::StandIn(_) => "inside Fonex".to_owned(),
         }
     }
 }
@@ -82,17 +163,47 @@ struct CommonConfig {
     #[serde(default)]
     models: Vec<String>,
     #[serde(default)]
-    voices: Vec<String>,
+    voices: Option<Value>,
+    #[serde(default)]
+    voice_file: Option<String>,
     #[serde(default)]
     settings: Map<String, Value>,
+    #[serde(default = "speech_rate")]
+    audio_rate_hz: u32,
+    #[serde(default)]
+    audio_container: Container,
+    #[serde(default = "sixteen")]
+    audio_bits: u16,
+    #[serde(default)]
+    limits: Limits,
+    #[serde(default)]
+    retry: Retry,
+    #[serde(default)]
+    prices: Option<Prices>,
+}
+
+const fn speech_rate() -> u32 {
+    16_000
+}
+
+const fn sixteen() -> u16 {
+    16
 }
 
 impl EngineConfig {
-    /// Reads the table of one engine. `place` is where it stands; `field` its path, such as `engine.marl`.
+    /// Reads the table of one engine. `place` is where it stands; `field` its path, such as `engine.marl`; `folder` that of
+    /// the bench file.
     ///
     /// # Errors
-    /// A [`Problem`] for an unknown transport or key, a missing key, or a command that names an unknown value.
-    pub fn read(name: &str, table: Map<String, Value>, place: &Place, field: &str) -> Result<Self, Problem> {
+    /// A [`Problem`] for an unknown transport or key, a missing key, a value that cannot be, or a template that names an
+    /// unknown value.
+    pub fn read(
+        name: &str,
+        table: Map<String, Value>,
+        place: &Place,
+        field: &str,
+        folder: &Path,
+    ) -> Result<Self, Problem> {
         let (common, own): (Map<_, _>, Map<_, _>) =
             table.into_iter().partition(|(key, _)| COMMON_KEYS.contains(&key.as_str()));
         let at = |key: &str| place.clone().field(format!("{field}.{key}"));
@@ -105,22 +216,89 @@ impl EngineConfig {
                 None => problem,
             });
         }
-        let common: CommonConfig = value_strict(Value::Object(common), place.clone(), field, &[])?;
-        let (task, own) = (common.task, Value::Object(own));
-        let transport = if kind == "command" {
-            let config: CommandConfig = value_strict(own, place.clone(), field, &COMMON_KEYS)?;
-            config.check(task, &common.settings.keys().cloned().collect::<Vec<_>>(), place, field)?;
-            Transport::Command(config)
-        } else {
-            Transport::StandIn(StandInConfig::read(task, own, place, field)?)
-        };
-        if task == Task::Hear && !common.voices.is_empty() {
-            let problem = Problem::new(format!("the recogniser \"{name}\" lists voices"), at("voices"));
+        let general: CommonConfig = value_strict(Value::Object(common), place.clone(), field, &[])?;
+        let settings: Vec<String> = general.settings.keys().cloned().collect();
+        let transport = read_transport(&kind, general.task, Value::Object(own), &settings, place, field, &at)?;
+        let mut voices = VoiceCatalogue::default();
+        if let Some(listed) = general.voices {
+            voices = VoiceCatalogue::read(listed, at("voices"))?;
+        }
+        if let Some(file) = &general.voice_file {
+            voices.0.extend(VoiceCatalogue::read_file(&folder.join(file))?.0);
+        }
+        if general.task != Task::Speak && !voices.0.is_empty() {
+            let problem = Problem::new(format!("\"{name}\" does not speak but lists voices"), at("voices"));
             return Err(problem.remedy("remove them, or write task = \"speak\""));
         }
-        let settings = common.settings.into_iter().map(|(key, value)| (key, plain(&value))).collect();
-        Ok(Self { name: name.to_owned(), task, models: common.models, voices: common.voices, settings, transport })
+        let audio = AudioForm {
+            rate_hz: general.audio_rate_hz,
+            container: general.audio_container,
+            bits: general.audio_bits,
+        };
+        audio.check(&at)?;
+        general.limits.check(&|key| at(&format!("limits.{key}")))?;
+        general.retry.check(&|key| at(&format!("retry.{key}")))?;
+        if let Some((key, what)) = general.prices.as_ref().and_then(Prices::fault) {
+            return Err(Problem::new(what, at(&format!("prices.{key}"))));
+        }
+        Ok(Self {
+            name: name.to_owned(),
+            task: general.task,
+            models: general.models,
+            voices,
+            settings: general.settings.into_iter().map(|(key, value)| (key, plain(&value))).collect(),
+            audio,
+            limits: general.limits,
+            retry: general.retry,
+            prices: general.prices,
+            transport,
+        })
     }
+}
+
+fn read_transport(
+    kind: &str,
+    task: Task,
+    own: Value,
+    settings: &[String],
+    place: &Place,
+    field: &str,
+    at: &dyn Fn(&str) -> Place,
+) -> Result<Transport, Problem> {
+    fn strict<T: serde::de::DeserializeOwned>(own: Value, place: &Place, field: &str) -> Result<T, Problem> {
+        value_strict(own, place.clone(), field, &COMMON_KEYS)
+    }
+    let only_hears = |kind: &str| match task {
+        Task::Hear => Ok(()),
+        _ => Err(Problem::new(format!("the transport {kind} only hears"), at("task")).expected("task = \"hear\"")),
+    };
+    Ok(match kind {
+        "command" => {
+            let config: CommandConfig = strict(own, place, field)?;
+            config.check(task, settings, at)?;
+            Transport::Command(Box::new(config))
+        }
+        "worker" => {
+            let config: WorkerConfig = strict(own, place, field)?;
+            config.check(settings, at)?;
+            Transport::Worker(config)
+        }
+        "http" => {
+            let config: HttpConfig = strict(own, place, field)?;
+            config.check(task, settings, at)?;
+            Transport::Http(Box::new(config))
+        }
+        "socket" => {
+            let config: SocketConfig = strict(own, place, field)?;
+            config.check(task, settings, at)?;
+            Transport::Socket(Box::new(config))
+        }
+        "recorded" => {
+            only_hears(kind)?;
+            Transport::Recorded(strict(own, place, field)?)
+        }
+        _ => Transport::StandIn(crate::standin::read(task, own, place, field)?),
+    })
 }
 
 /// A setting as it is put into a command: strings without quotes.
@@ -128,22 +306,51 @@ fn plain(value: &Value) -> String {
     value.as_str().map_or_else(|| value.to_string(), str::to_owned)
 }
 
-/// Makes an engine ready.
+/// What engines are built with, besides their own description.
+#[derive(Debug, Clone)]
+pub struct Surroundings {
+    /// The bench file, for messages.
+    pub bench: PathBuf,
+    /// The bench file's folder, in which commands run.
+    pub folder: PathBuf,
+    /// Where temporary files go.
+    pub scratch: PathBuf,
+    /// The labels, for stand-ins, which need to know what is said in order to spoil it.
+    pub labels: Arc<HashMap<String, Clip>>,
+    /// Seed of stand-ins and of the jitter of waits.
+    pub seed: u64,
+    /// Values of environment variables.
+    pub secrets: Secrets,
+}
+
+/// Makes an engine ready. Nothing is sent yet.
 ///
-/// `folder` is the working folder of commands; `scratch` takes temporary files; `labels` and `seed` are for stand-ins,
-/// which need to know what is said in order to spoil it.
-#[must_use]
-pub fn build_engine(
-    config: &EngineConfig,
-    folder: &Path,
-    scratch: PathBuf,
-    labels: &Arc<HashMap<String, Clip>>,
-    seed: u64,
-) -> Box<dyn Engine> {
-    match &config.transport {
-        Transport::Command(command) => Box::new(CommandEngine::new(command.clone(), folder.to_owned(), scratch)),
-        Transport::StandIn(standin) => {
-            Box::new(StandInEngine::new(&config.name, standin.clone(), Arc::clone(labels), seed))
+/// # Errors
+/// A variable that is not set, certificates or recorded results that cannot be read.
+pub fn build_engine(config: &EngineConfig, around: &Surroundings) -> Result<Box<dyn Engine>, Problem> {
+    let at = |key: &str| Place::file(&around.bench).field(format!("engine.{}.{key}", config.name));
+    let (folder, scratch, secrets) = (&around.folder, around.scratch.clone(), &around.secrets);
+    let (audio, limits) = (config.audio, config.limits.clone());
+    let inner: Box<dyn Engine> = match &config.transport {
+        Transport::Command(own) => {
+            Box::new(CommandEngine::new(own.as_ref().clone(), audio, limits, folder.clone(), scratch, secrets, &at)?)
         }
-    }
+        Transport::Worker(own) => {
+            Box::new(WorkerEngine::new(own.clone(), audio, limits, folder, scratch, secrets, &at)?)
+        }
+        Transport::Http(own) => {
+            Box::new(HttpEngine::new(config.task, own.as_ref().clone(), audio, limits, folder, secrets, &at)?)
+        }
+        Transport::Socket(own) => {
+            Box::new(SocketEngine::new(config.task, own.as_ref().clone(), audio, limits, folder, secrets, &at)?)
+        }
+        Transport::Recorded(own) => Box::new(RecordedEngine::read(own, &config.models, folder)?),
+        Transport::StandIn(standin) => {
+            let labels = Arc::clone(&around.labels);
+            Box::new(StandInEngine::new(&config.name, standin.clone(), labels, around.seed))
+        }
+    };
+    let variables = config.transport.variables().into_iter();
+    let redaction = Redaction::new(variables.filter_map(|name| Some((name.clone(), secrets.value(&name)?))));
+    Ok(Box::new(Guarded::new(inner, config.limits.clone(), config.retry.clone(), redaction, around.seed)))
 }

@@ -1,23 +1,47 @@
 //! The transports by which Fonex reaches engines. Every misbehaviour becomes an [`Outcome`], never a failed run.
 
+mod audio_form;
 mod command;
 mod config;
+mod deliver;
+mod guard;
+mod http;
 mod mapping;
+mod net;
 pub mod process;
+mod recorded;
+mod rules;
+mod secrets;
+mod socket;
+mod spoken;
 mod standin;
 mod stop;
 mod template;
+mod values;
+mod voices;
+mod worker;
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use fonex_core::audio::Audio;
+use fonex_core::latency::Traffic;
 use fonex_core::{Heard, Outcome};
 
-pub use command::{CommandConfig, CommandEngine, Container, ResultConfig};
-pub use config::{COMMON_KEYS, EngineConfig, Task, Transport, build_engine};
-pub use mapping::WordFields;
+pub use audio_form::{AudioForm, Container};
+pub use command::{CommandConfig, CommandEngine};
+pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Task, Transport, build_engine};
+pub use deliver::Delivery;
+pub use guard::{Limits, LongText, Retry};
+pub use http::HttpConfig;
+pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
+pub use recorded::RecordedConfig;
+pub use secrets::{Redaction, Secrets};
+pub use socket::SocketConfig;
 pub use standin::StandInConfig;
 pub use stop::StopFlag;
+pub use voices::{VOICE_FIELDS, Voice, VoiceCatalogue, lists_language};
+pub use worker::WorkerConfig;
 
 /// An engine under test. Calls come from several threads at once.
 pub trait Engine: Send + Sync {
@@ -32,6 +56,21 @@ pub trait Engine: Send + Sync {
 
     /// Has a text spoken.
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio>;
+
+    /// Has a text replied to.
+    fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
+        let _ = request;
+        Answer::failed(Outcome::Refused, "this engine does not reply")
+    }
+
+    /// The engine's own list of voices, where it has one and was told how to ask for it.
+    ///
+    /// # Errors
+    /// What went wrong, in words.
+    fn voices_listed(&self, settings: &Settings) -> Result<Option<Vec<Voice>>, String> {
+        let _ = settings;
+        Ok(None)
+    }
 }
 
 /// The engine-specific knobs of a variant.
@@ -63,7 +102,7 @@ pub struct HearRequest<'r> {
     pub stop: &'r StopFlag,
 }
 
-/// A text to be spoken.
+/// A text to be spoken or replied to.
 #[derive(Debug, Clone, Copy)]
 pub struct SpeakRequest<'r> {
     /// Id of the clip.
@@ -87,13 +126,39 @@ pub struct Answer<T> {
     pub detail: Option<String>,
     /// What came back, for an answer.
     pub value: Option<T>,
+    /// What was measured.
+    pub measured: Measured,
+    /// What may be done after a failure.
+    pub then: Then,
+}
+
+/// What was measured of a call.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Measured {
     /// Wall time in milliseconds. For a command from the start of the program to its end; preparing its input and
-    /// reading its output files lie outside. None when the engine could not be started.
+    /// reading its output files lie outside. For a service from the start of the last attempt, connecting included, to
+    /// the last byte. None when the engine could not be started.
     pub took_ms: Option<f64>,
+    /// Milliseconds until the first text or sound, where the answer came in pieces.
+    pub first_ms: Option<f64>,
     /// Processor seconds of the engine's processes, where they are ours to measure.
     pub cpu_s: Option<f64>,
     /// Peak resident memory of the engine's largest process in KiB.
     pub peak_memory_kib: Option<u64>,
+    /// Everything exchanged.
+    pub traffic: Traffic,
+}
+
+/// What may be done after a failed call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Then {
+    /// The outcome stands.
+    #[default]
+    Nothing,
+    /// A repeat is safe and may help, at the earliest after this time where the engine named one.
+    Again(Option<Duration>),
+    /// The quota is used up: nothing more of this variant makes sense now.
+    QuotaGone,
 }
 
 impl<T> Answer<T> {
@@ -101,8 +166,42 @@ impl<T> Answer<T> {
     #[must_use]
     pub fn failed(outcome: Outcome, detail: impl Into<String>) -> Self {
         let detail = Some(cut(&detail.into()));
-        Self { outcome, detail, value: None, took_ms: None, cpu_s: None, peak_memory_kib: None }
+        Self { outcome, detail, value: None, measured: Measured::default(), then: Then::Nothing }
     }
+
+    /// A call that ended with an answer.
+    #[must_use]
+    pub fn with(outcome: Outcome, value: T, measured: Measured) -> Self {
+        Self { outcome, detail: None, value: Some(value), measured, then: Then::Nothing }
+    }
+
+    /// The same answer with what was measured of it.
+    #[must_use]
+    pub fn measured(self, measured: Measured) -> Self {
+        Self { measured, ..self }
+    }
+
+    /// The same answer with what may be done next.
+    #[must_use]
+    pub fn then(self, then: Then) -> Self {
+        Self { then, ..self }
+    }
+
+    /// The same answer with another value.
+    pub fn map<U>(self, change: impl FnOnce(T) -> U) -> Answer<U> {
+        let Self { outcome, detail, value, measured, then } = self;
+        Answer { outcome, detail, value: value.map(change), measured, then }
+    }
+}
+
+/// An answer that was heard: no words are a different outcome from some.
+fn heard_answer(heard: Heard, measured: Measured) -> Answer<Heard> {
+    Answer::with(outcome_of_words(&heard.text), heard, measured)
+}
+
+/// Whether there are any words.
+fn outcome_of_words(text: &str) -> Outcome {
+    if text.trim().is_empty() { Outcome::Nothing } else { Outcome::Done }
 }
 
 /// Keeps the beginning of a message: an engine may say anything, at any length. Control characters become spaces.

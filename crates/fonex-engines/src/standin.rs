@@ -8,44 +8,38 @@ use std::time::{Duration, Instant};
 use fonex_core::audio::Audio;
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_formats::{Place, Problem, value_strict};
-use fonex_standin::{HearProfile, SpeakProfile, hear, speak};
+use fonex_standin::{Behaviours, hear, profile_of, reply, speak};
+use serde::Deserialize;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::{Answer, Engine, HearRequest, SpeakRequest, StopFlag, Task};
+use crate::{Answer, Engine, HearRequest, Measured, SpeakRequest, StopFlag, Task};
 
-/// Behaviour by model for recognisers, by voice for synthesisers; `default` for all not named.
-#[derive(Debug, Clone, Serialize)]
-pub enum StandInConfig {
-    /// A recogniser.
-    Hear(BTreeMap<String, HearProfile>),
-    /// A synthesiser.
-    Speak(BTreeMap<String, SpeakProfile>),
-}
+/// Behaviour by model for recognisers and responders, by voice for synthesisers.
+pub type StandInConfig = Behaviours;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Behaviours<P> {
+struct Behaviour<P> {
     #[serde(default = "BTreeMap::new")]
     behaviour: BTreeMap<String, P>,
 }
 
-impl StandInConfig {
-    pub(crate) fn read(task: Task, own: Value, place: &Place, field: &str) -> Result<Self, Problem> {
-        fn behaviours<P: DeserializeOwned>(
-            own: Value,
-            place: &Place,
-            field: &str,
-        ) -> Result<BTreeMap<String, P>, Problem> {
-            let read: Behaviours<P> = value_strict(own, place.clone(), field, &crate::COMMON_KEYS)?;
-            Ok(read.behaviour)
-        }
-        Ok(match task {
-            Task::Hear => Self::Hear(behaviours(own, place, field)?),
-            Task::Speak => Self::Speak(behaviours(own, place, field)?),
-        })
+/// Reads the table of a stand-in.
+pub(crate) fn read(task: Task, own: Value, place: &Place, field: &str) -> Result<StandInConfig, Problem> {
+    fn behaviours<P: DeserializeOwned>(
+        own: Value,
+        place: &Place,
+        field: &str,
+    ) -> Result<BTreeMap<String, P>, Problem> {
+        let read: Behaviour<P> = value_strict(own, place.clone(), field, &crate::COMMON_KEYS)?;
+        Ok(read.behaviour)
     }
+    Ok(match task {
+        Task::Hear => Behaviours::Hear(behaviours(own, place, field)?),
+        Task::Speak => Behaviours::Speak(behaviours(own, place, field)?),
+        Task::Reply => Behaviours::Reply(behaviours(own, place, field)?),
+    })
 }
 
 pub(crate) struct StandInEngine {
@@ -61,10 +55,6 @@ impl StandInEngine {
     }
 }
 
-fn behaviour<P: Clone + Default>(profiles: &BTreeMap<String, P>, key: &str) -> P {
-    profiles.get(key).or_else(|| profiles.get("default")).cloned().unwrap_or_default()
-}
-
 impl Engine for StandInEngine {
     fn given(&self) -> String {
         "samples as decoded".to_owned()
@@ -72,8 +62,9 @@ impl Engine for StandInEngine {
 
     fn version(&self) -> Option<String> {
         let mut builds: Vec<&str> = match &self.config {
-            StandInConfig::Hear(profiles) => profiles.values().map(|p| p.build.as_str()).collect(),
-            StandInConfig::Speak(profiles) => profiles.values().map(|p| p.build.as_str()).collect(),
+            Behaviours::Hear(profiles) => profiles.values().map(|p| p.build.as_str()).collect(),
+            Behaviours::Speak(profiles) => profiles.values().map(|p| p.build.as_str()).collect(),
+            Behaviours::Reply(_) => Vec::new(),
         };
         builds.retain(|build| !build.is_empty());
         builds.dedup();
@@ -81,26 +72,35 @@ impl Engine for StandInEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let StandInConfig::Hear(profiles) = &self.config else {
+        let Behaviours::Hear(profiles) = &self.config else {
             return Answer::failed(Outcome::Refused, "this stand-in speaks and does not hear");
         };
         let Some(clip) = self.labels.get(request.clip_id) else {
             return Answer::failed(Outcome::Refused, "a stand-in hears only clips whose label it is told");
         };
         let started = Instant::now();
-        let profile = behaviour(profiles, request.form.model);
+        let profile = profile_of(profiles, request.form.model);
         let hearing = hear(&profile, self.seed, &self.name, request.form.model, clip, request.audio);
         let outcome = if hearing.heard.text.is_empty() { Outcome::Nothing } else { Outcome::Done };
         answer_after(started, hearing.takes_s, request.stop, outcome, hearing.heard)
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        let StandInConfig::Speak(profiles) = &self.config else {
+        let Behaviours::Speak(profiles) = &self.config else {
             return Answer::failed(Outcome::Refused, "this stand-in hears and does not speak");
         };
         let started = Instant::now();
-        let spoken = speak(&behaviour(profiles, request.form.voice), self.seed, request.form.voice, request.text);
+        let spoken = speak(&profile_of(profiles, request.form.voice), self.seed, request.form.voice, request.text);
         answer_after(started, spoken.takes_s, request.stop, Outcome::Done, spoken.audio)
+    }
+
+    fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
+        let Behaviours::Reply(profiles) = &self.config else {
+            return Answer::failed(Outcome::Refused, "this stand-in does not reply");
+        };
+        let started = Instant::now();
+        let replying = reply(&profile_of(profiles, request.form.model), self.seed, request.form.model, request.text);
+        answer_after(started, replying.takes_s, request.stop, Outcome::Done, replying.text)
     }
 }
 
@@ -115,5 +115,5 @@ fn answer_after<T>(started: Instant, takes_s: f64, stop: &StopFlag, outcome: Out
         thread::sleep(left.min(STEP));
     }
     let took_ms = Some(started.elapsed().as_secs_f64() * 1e3);
-    Answer { outcome, detail: None, value: Some(value), took_ms, cpu_s: None, peak_memory_kib: None }
+    Answer::with(outcome, value, Measured { took_ms, ..Measured::default() })
 }

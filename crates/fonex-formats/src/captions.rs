@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use fonex_core::text::TextStep;
-use fonex_core::{Clip, TimedWord};
+use fonex_core::{Clip, Heard, HeardWord, TimedWord};
 
 use crate::{Place, Problem};
 
@@ -74,6 +74,24 @@ pub fn clip_from(cues: &[Cue]) -> Clip {
         words: cues.iter().flat_map(Cue::timed_words).collect(),
         segments,
         ..Clip::default()
+    }
+}
+
+/// A result of a whole caption file: text without markup, captions as segments, word times where there are any.
+#[must_use]
+pub fn heard_from(cues: &[Cue]) -> Heard {
+    let Clip { words, segments, .. } = clip_from(cues);
+    let word = |word: TimedWord| HeardWord {
+        text: word.text,
+        start: Some(word.start),
+        end: Some(word.end),
+        confidence: None,
+    };
+    Heard {
+        text: segments.iter().map(|segment| segment.text.as_str()).collect::<Vec<_>>().join(" "),
+        words: words.into_iter().map(word).collect(),
+        segments,
+        ..Heard::default()
     }
 }
 

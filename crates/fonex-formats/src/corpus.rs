@@ -47,9 +47,7 @@ pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
         }
     }
     if reading.clips.is_empty() && reading.problems.is_empty() {
-        reading.problems.push(
-            Problem::new("the corpus holds no clip", Place::file(path)).expected("one clip a line, with id and text"),
-        );
+        reading.problems.push(no_clip(path));
     }
     if !reading.problems.is_empty() {
         return Err(Problems(reading.problems));
@@ -109,9 +107,7 @@ impl Reading {
             self.problems.push(problem);
         }
         if let Some(first) = self.seen.get(&clip.id) {
-            let problem = Problem::new(format!("the id \"{}\" is taken already", clip.id), place.field("id"))
-                .remedy(format!("give each clip an id of its own; the first stands at {first}"));
-            self.problems.push(problem);
+            self.problems.push(taken(&clip.id, place, first));
             return;
         }
         self.seen.insert(clip.id.clone(), place);
@@ -119,7 +115,18 @@ impl Reading {
     }
 }
 
-fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
+/// The complaint about a corpus without a clip.
+pub(crate) fn no_clip(path: &Path) -> Problem {
+    Problem::new("the corpus holds no clip", Place::file(path)).expected("one clip a line, with id and text")
+}
+
+/// The complaint about an id that stood before.
+pub(crate) fn taken(id: &str, place: Place, first: impl std::fmt::Display) -> Problem {
+    Problem::new(format!("the id \"{id}\" is taken already"), place.field("id"))
+        .remedy(format!("give each clip an id of its own; the first stands at {first}"))
+}
+
+pub(crate) fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
     if clip.id.trim().is_empty() {
         return Err(Problem::new("the id is empty", place.clone().field("id")).remedy("name the clip"));
     }

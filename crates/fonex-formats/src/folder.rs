@@ -115,7 +115,10 @@ pub(crate) fn read_results(folder: &Path, reading: &mut HeardReading) -> Result<
         let found = text_file(&id, &files).and_then(|text| match text {
             Some(("json", path)) => json_with_id::<HeardRecord>(&id, path).map(|record| Some((record, path))),
             Some((ending, path)) => {
-                let heard = Heard { text: flat_text(ending, path)?, ..Heard::default() };
+                let heard = match ending {
+                    "txt" => Heard { text: flat_text(ending, path)?, ..Heard::default() },
+                    _ => captions::heard_from(&captions::parse(&read_text(path)?, path)?),
+                };
                 Ok(Some((HeardRecord::new(id.clone(), heard), path)))
             }
             None => Ok(None),

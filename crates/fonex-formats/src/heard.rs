@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use fonex_core::{Alternative, Heard, HeardWord};
+use fonex_core::{Alternative, Heard, HeardWord, TimedWord};
 use serde::{Deserialize, Serialize};
 
 use crate::lines::Lines;
@@ -23,6 +23,15 @@ pub struct HeardRecord {
     /// Further readings.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub alternatives: Vec<Alternative>,
+    /// Stretches longer than a word, with their times.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub segments: Vec<TimedWord>,
+    /// The language the engine says was spoken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub language: Option<String>,
+    /// Confidence in the whole text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f64>,
     /// Wall time in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub took_ms: Option<f64>,
@@ -32,13 +41,13 @@ impl HeardRecord {
     /// Pairs a result with its clip's id.
     #[must_use]
     pub fn new(id: String, heard: Heard) -> Self {
-        let Heard { text, words, alternatives, took_ms } = heard;
-        Self { id, text, words, alternatives, took_ms }
+        let Heard { text, words, alternatives, segments, language, confidence, took_ms } = heard;
+        Self { id, text, words, alternatives, segments, language, confidence, took_ms }
     }
 
-    fn into_heard(self) -> (String, Heard) {
-        let Self { id, text, words, alternatives, took_ms } = self;
-        (id, Heard { text, words, alternatives, took_ms })
+    pub(crate) fn into_heard(self) -> (String, Heard) {
+        let Self { id, text, words, alternatives, segments, language, confidence, took_ms } = self;
+        (id, Heard { text, words, alternatives, segments, language, confidence, took_ms })
     }
 }
 
@@ -107,23 +116,31 @@ pub(crate) struct HeardReading {
 
 impl HeardReading {
     pub(crate) fn add(&mut self, record: HeardRecord, place: Place) {
-        for (i, word) in record.words.iter().enumerate() {
-            if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
-                self.problems.push(
-                    Problem::new(
-                        format!("the confidence {confidence} of \"{}\" is no probability", word.text),
-                        place.clone().field(format!("words[{i}].confidence")),
-                    )
-                    .expected("a number from 0 to 1"),
-                );
-            }
+        if let Err(problem) = check_record(&record, &place) {
+            self.problems.push(problem);
         }
         let (id, heard) = record.into_heard();
         if self.by_id.insert(id.clone(), heard).is_some() {
-            let problem = Problem::new(format!("there is a second result for \"{id}\""), place.field("id"));
-            self.problems.push(problem.remedy("keep one result a clip; score repeats as files of their own"));
+            self.problems.push(second(&id, place));
             return;
         }
         self.order.push(id);
     }
+}
+
+/// The complaint about a result for a clip that has one.
+pub(crate) fn second(id: &str, place: Place) -> Problem {
+    Problem::new(format!("there is a second result for \"{id}\""), place.field("id"))
+        .remedy("keep one result a clip; score repeats as files of their own")
+}
+
+pub(crate) fn check_record(record: &HeardRecord, place: &Place) -> Result<(), Problem> {
+    for (i, word) in record.words.iter().enumerate() {
+        if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
+            let what = format!("the confidence {confidence} of \"{}\" is no probability", word.text);
+            let place = place.clone().field(format!("words[{i}].confidence"));
+            return Err(Problem::new(what, place).expected("a number from 0 to 1"));
+        }
+    }
+    Ok(())
 }

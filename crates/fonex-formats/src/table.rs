@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
-use fonex_core::Clip;
+use fonex_core::{Clip, Heard};
 
 use crate::corpus::Reading;
 use crate::heard::HeardReading;
@@ -189,6 +189,6 @@ pub(crate) fn read_results(path: &Path, delimiter: u8, reading: &mut HeardReadin
         });
         let id = cell("id").unwrap_or_default().to_owned();
         let text = cell("text").unwrap_or_default().to_owned();
-        reading.add(HeardRecord { id, text, words: Vec::new(), alternatives: Vec::new(), took_ms }, place);
+        reading.add(HeardRecord::new(id, Heard { text, took_ms, ..Heard::default() }), place);
     })
 }

@@ -5,6 +5,7 @@
 
 use fonex_core::accuracy::WordStep;
 use fonex_core::align::Edit;
+use fonex_core::text::Token;
 use serde::Serialize;
 use unicode_bidi::{BidiClass, bidi_class};
 
@@ -51,7 +52,7 @@ const SHORT: usize = 24;
 /// The pieces of a comparison. With `fold`, runs of right words away from any fault become one piece.
 #[must_use]
 pub fn pieces(steps: &[WordStep], fold: bool) -> Vec<Piece> {
-    let word = |text: &Option<String>| text.clone().unwrap_or_default();
+    let word = |text: &Option<Token>| text.as_deref().unwrap_or_default().to_owned();
     let fold = fold && steps.len() > SHORT;
     let mut pieces = Vec::with_capacity(steps.len());
     let runs: Vec<&[WordStep]> =
@@ -100,7 +101,7 @@ mod tests {
     use super::*;
 
     fn step(edit: Edit, said: Option<&str>, heard: Option<&str>) -> WordStep {
-        WordStep { edit, said: said.map(str::to_owned), heard: heard.map(str::to_owned) }
+        WordStep { edit, said: said.map(Token::from), heard: heard.map(Token::from) }
     }
 
     #[test]

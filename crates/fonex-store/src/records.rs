@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 
 use fonex_core::audio::AudioMeasures;
+use fonex_core::cost::{Prices, Usage};
+use fonex_core::latency::Traffic;
 use fonex_core::text::TextProfile;
 use fonex_core::{Clip, Heard, Outcome};
 use serde::{Deserialize, Serialize};
@@ -113,13 +115,13 @@ pub struct Run {
 }
 
 /// One column of a comparison: engine, model, voice and settings.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Variant {
     /// All of it in one name, such as `marl/river`.
     pub name: String,
     /// The engine's name.
     pub engine: String,
-    /// `hear` or `speak`.
+    /// `hear`, `speak` or `reply`.
     pub task: String,
     /// How the engine is reached.
     pub transport: String,
@@ -133,6 +135,15 @@ pub struct Variant {
     /// What the engine said its version is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub engine_version: Option<String>,
+    /// How audio reached it; left out where it was sent whole.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub delivery: Option<String>,
+    /// Languages the voice lists; empty where that is not known.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub languages: Vec<String>,
+    /// What the engine charged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prices: Option<Prices>,
 }
 
 /// A clip that a run could not use.
@@ -194,4 +205,16 @@ pub struct TrialRecord {
     /// Measures of the synthesised audio.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub measures: Option<AudioMeasures>,
+    /// What was replied.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub replied: Option<String>,
+    /// Milliseconds until the first text or sound, where the answer came in pieces.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_ms: Option<f64>,
+    /// Everything exchanged, failed attempts included.
+    #[serde(default, skip_serializing_if = "Traffic::is_empty")]
+    pub traffic: Traffic,
+    /// What was used of the engine, as it is charged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub used: Option<Usage>,
 }

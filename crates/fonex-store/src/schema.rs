@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 2] = [
+const STEPS: [&str; 3] = [
     r"
     create table runs (
         id integer primary key,
@@ -45,6 +45,10 @@ const STEPS: [&str; 2] = [
     );
 ",
     "alter table trials add column prepared text;",
+    "alter table trials add column first_ms double precision;
+     alter table trials add column replied text;
+     alter table trials add column traffic text;
+     alter table trials add column used text;",
 ];
 
 /// The version this program writes.

@@ -5,6 +5,7 @@ use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use fonex_core::cost::Usage;
 use fonex_core::{Clip, Outcome};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
@@ -88,7 +89,7 @@ pub struct RunLock(#[expect(dead_code, reason = "the lock lives as long as the o
 
 const RUN_COLUMNS: &str = "id, label, plan, state, started_at, finished_at, corpus_checksum, record";
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
-                             peak_memory_kib, heard, audio_file, measures, prepared";
+                             peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used";
 
 impl Store {
     /// Opens the store in a folder, making it if need be and bringing it up to date.
@@ -136,6 +137,22 @@ impl Store {
             Err(TryLockError::WouldBlock) => Err(StoreError::Busy(run)),
             Err(TryLockError::Error(error)) => Err(error.into()),
         }
+    }
+
+    /// Notes what the engines of a run said their versions are, one entry a variant.
+    ///
+    /// # Errors
+    /// When the store cannot be read or written.
+    pub fn set_versions(&self, run: i64, versions: &[Option<String>]) -> Result<(), StoreError> {
+        let sql = "select record from runs where id = $1";
+        let record: String = self.connection.query_row(sql, [run], |row| row.get(0))?;
+        let mut rest: RunRest = serde_json::from_str(&record)?;
+        for (variant, version) in rest.variants.iter_mut().zip(versions) {
+            variant.engine_version.clone_from(version);
+        }
+        let record = serde_json::to_string(&rest)?;
+        self.connection.execute("update runs set record = $1 where id = $2", params![record, run])?;
+        Ok(())
     }
 
     /// Removes what a finished execution no longer needs.
@@ -212,7 +229,7 @@ impl Store {
     pub fn save_trial(&self, run: i64, trial: &TrialRecord) -> Result<bool, StoreError> {
         let mut insert = self.connection.prepare_cached(&format!(
             "insert into trials (run_id, {TRIAL_COLUMNS})
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict do nothing"
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20) on conflict do nothing"
         ))?;
         let added = insert.execute(params![
             run,
@@ -231,6 +248,10 @@ impl Store {
             trial.audio_file,
             trial.measures.as_ref().map(serde_json::to_string).transpose()?,
             trial.prepared,
+            trial.first_ms,
+            trial.replied,
+            if trial.traffic.is_empty() { None } else { Some(serde_json::to_string(&trial.traffic)?) },
+            trial.used.as_ref().map(serde_json::to_string).transpose()?,
         ])?;
         Ok(added == 1)
     }
@@ -309,6 +330,20 @@ impl Store {
         rows.collect()
     }
 
+    /// What a run has used so far, by the place of its variants.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn used(&self, run: i64) -> Result<Vec<(usize, Usage)>, StoreError> {
+        let mut select =
+            self.connection.prepare("select variant, used from trials where run_id = $1 and used is not null")?;
+        let rows = select.query_and_then([run], |row| {
+            let used = serde_json::from_str(row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?)?;
+            Ok((row.get::<_, i64>(0)? as usize, used))
+        })?;
+        rows.collect()
+    }
+
     /// Trials of a run by outcome, warm-up trials left out.
     ///
     /// # Errors
@@ -365,6 +400,8 @@ fn read_outcome(row: &Row<'_>, column: usize) -> rusqlite::Result<Outcome> {
 fn read_trial(row: &Row<'_>) -> Result<TrialRecord, StoreError> {
     let heard: Option<String> = row.get(11)?;
     let measures: Option<String> = row.get(13)?;
+    let traffic: Option<String> = row.get(17)?;
+    let used: Option<String> = row.get(18)?;
     Ok(TrialRecord {
         key: read_key(row)?,
         outcome: read_outcome(row, 4)?,
@@ -378,5 +415,9 @@ fn read_trial(row: &Row<'_>) -> Result<TrialRecord, StoreError> {
         audio_file: row.get(12)?,
         measures: measures.as_deref().map(serde_json::from_str).transpose()?,
         prepared: row.get(14)?,
+        first_ms: row.get(15)?,
+        replied: row.get(16)?,
+        traffic: traffic.as_deref().map(serde_json::from_str).transpose()?.unwrap_or_default(),
+        used: used.as_deref().map(serde_json::from_str).transpose()?,
     })
 }

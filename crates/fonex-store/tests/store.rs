@@ -3,6 +3,8 @@
 
 use std::path::Path;
 
+use fonex_core::cost::Usage;
+use fonex_core::latency::{Request, Traffic};
 use fonex_core::text::TextProfile;
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_store::{LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, TrialKey, TrialRecord, Variant};
@@ -36,6 +38,9 @@ fn new_run(label: Option<&str>) -> NewRun {
             voice: String::new(),
             settings: [("beam".to_owned(), "4".to_owned())].into(),
             engine_version: Some("stand-in".into()),
+            delivery: None,
+            languages: Vec::new(),
+            prices: None,
         }],
         clips: vec![clip("b"), clip("a")],
         left_out: vec![LeftOut { clip_id: "z".into(), reason: "no audio".into() }],
@@ -56,6 +61,10 @@ fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
         audio_file: None,
         measures: None,
         prepared: Some("flac 16000 Hz 1 channel to wav 16000 Hz 16 bit".into()),
+        replied: Some("holding".into()),
+        first_ms: Some(3.5),
+        traffic: Traffic { requests: vec![Request::begun("ask", 7)], start_up_ms: Some(9.0), ..Traffic::default() },
+        used: Some(Usage { requests: 1, characters: 0, audio_s: 2.0 }),
     }
 }
 
@@ -127,12 +136,23 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     let id = store.create_run(&new_run(None)).unwrap();
     store.save_trial(id, &trial("a", Outcome::Done)).unwrap();
     drop(store);
-    // What the second version added is taken away again.
+    // What later versions added is taken away again.
     let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
-    database.execute_batch("alter table trials drop column prepared; pragma user_version = 1;").unwrap();
+    for column in ["prepared", "first_ms", "replied", "traffic", "used"] {
+        database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
+    }
+    database.pragma_update(None, "user_version", 1).unwrap();
     drop(database);
 
     let store = Store::open(folder.path()).unwrap();
-    assert_eq!(store.trials(id).unwrap(), [TrialRecord { prepared: None, ..trial("a", Outcome::Done) }]);
+    let bare = TrialRecord {
+        prepared: None,
+        first_ms: None,
+        replied: None,
+        traffic: Traffic::default(),
+        used: None,
+        ..trial("a", Outcome::Done)
+    };
+    assert_eq!(store.trials(id).unwrap(), [bare]);
     assert!(store.save_trial(id, &trial("b", Outcome::Done)).unwrap());
 }

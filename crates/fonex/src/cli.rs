@@ -21,6 +21,12 @@ pub enum Command {
     Init(Init),
     /// Give an engine one clip or one sentence, now
     Try(Try),
+    /// List, probe and ask the engines of the bench file
+    #[command(after_help = "Example, in the folder the demo made: fonex engine list")]
+    Engine {
+        #[command(subcommand)]
+        command: EngineCommand,
+    },
     /// Execute a plan of the bench file; resumes where a killed run stopped
     Run(Run),
     /// Score results that already exist against their labels
@@ -43,8 +49,102 @@ pub enum Command {
     Trend(Trend),
     /// Write a self-contained HTML report
     Report(Report),
+    /// The simulated engines that ship with Fonex
+    #[command(
+        after_help = "Example, in the folder the demo made: fonex standin serve --port 8790 --key-from FONEX_DEMO_KEY"
+    )]
+    Standin {
+        #[command(subcommand)]
+        command: StandinCommand,
+    },
     /// Print a completion script for a shell
     Completions(Completions),
+}
+
+#[derive(Debug, Subcommand)]
+pub enum EngineCommand {
+    /// List the engines, where they lead and which keys they need
+    List(EngineListOptions),
+    /// Make one cheap call and say in plain words what works
+    Probe(EngineProbeOptions),
+    /// List the voices of a synthesiser
+    Voices(EngineVoicesOptions),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine list")]
+pub struct EngineListOptions {
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine probe marl")]
+pub struct EngineProbeOptions {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine voices osier --where 'gender = female'")]
+pub struct EngineVoicesOptions {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Only voices for which this holds, over id, name, lang, gender, style, kind, region and price
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub only: Option<String>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum StandinCommand {
+    /// Serve the stand-ins of the bench file over HTTP and WebSocket on loopback
+    Serve(StandinServe),
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex standin serve --port 8790 --key-from FONEX_DEMO_KEY"
+)]
+pub struct StandinServe {
+    /// Port on loopback; 0 takes a free one
+    #[arg(long, default_value_t = 8790)]
+    pub port: u16,
+    /// Ask for the key in this environment variable, in an Authorization: Bearer header
+    #[arg(long, value_name = "VARIABLE")]
+    pub key_from: Option<String>,
+    /// Requests after which the quota is used up
+    #[arg(long, value_name = "N")]
+    pub quota: Option<u64>,
+    /// Share of requests that meet a fault, chosen by the seed
+    #[arg(long, default_value_t = 0.0, value_name = "SHARE")]
+    pub fault_share: f64,
+    /// Milliseconds before each connection is served
+    #[arg(long, default_value_t = 0.0, value_name = "MS")]
+    pub slow_accept_ms: f64,
+    /// List the faults that fault=NAME in an address asks for, and end
+    #[arg(long)]
+    pub faults: bool,
+    /// Change a value of the bench file
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
 }
 
 /// Where the bench file is.
@@ -136,6 +236,9 @@ pub struct Run {
     /// Change a value of the bench file for this run, such as plan.hear.repeats=3
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
+    /// Send nothing; say what would be sent and what it would cost
+    #[arg(long)]
+    pub dry: bool,
     /// Start a new run even where one was interrupted
     #[arg(long)]
     pub anew: bool,
@@ -150,22 +253,45 @@ pub struct Run {
 pub struct Score {
     /// Labels: JSON Lines, CSV, TSV, or a folder of text or caption files
     pub corpus: PathBuf,
-    /// Results, in any of the same forms
-    pub heard: PathBuf,
-    /// Text profile: neutral or verbatim
+    /// Results, in any of the same forms; several are set side by side
+    #[arg(required = true)]
+    pub heard: Vec<PathBuf>,
+    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml
     #[arg(long, default_value = "neutral")]
     pub profile: String,
+    /// Show the texts of this clip before and after each step of the profile
+    #[arg(long, value_name = "ID")]
+    pub explain: Option<String>,
     /// Seed of the bootstrap
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
     /// How many of the worst clips to show word by word
     #[arg(long, default_value_t = 3, value_name = "N")]
     pub worst: usize,
+    /// Write one line of JSON a clip with its counts and its words, for other tools
+    #[arg(long, value_name = "FILE")]
+    pub clips: Option<PathBuf>,
+    /// Weigh words by this TOML file: pylon = 5, and every word that is not listed 1
+    #[arg(long, value_name = "FILE")]
+    pub weights: Option<PathBuf>,
+    /// Also slice by two at once, such as channel*speaker; may be given several times
+    #[arg(long, value_name = "ONE*OTHER", value_parser = two_crossed)]
+    pub cross: Vec<(String, String)>,
+    /// Also slice by the signal-to-noise ratio, measured in each clip's audio
+    #[arg(long)]
+    pub snr: bool,
     /// End with exit code 3 when results are missing or belong to no clip
     #[arg(long)]
     pub strict: bool,
     #[command(flatten)]
     pub format: FormatArg,
+}
+
+fn two_crossed(typed: &str) -> Result<(String, String), String> {
+    match typed.split_once('*').map(|(one, other)| (one.trim(), other.trim())) {
+        Some((one, other)) if !one.is_empty() && !other.is_empty() => Ok((one.to_owned(), other.to_owned())),
+        _ => Err("write two names of tags, speaker, lang or length with a * between them".to_owned()),
+    }
 }
 
 #[derive(Debug, Args)]

@@ -2,47 +2,43 @@
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::Path;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
 
 use fonex_core::audio::{Audio, active_level_db, measure};
 use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
 use fonex_formats::audio::read_side;
-use fonex_formats::{Corpus, audio_path};
+use fonex_formats::{Corpus, audio_path, in_parallel};
 
 use crate::execute::clip_bar;
 
 /// Calls `work` for every item on all cores, with progress; results stand in the order of the items.
-pub fn in_parallel<T: Sync, R: Send>(what: &str, items: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
-    let next = AtomicUsize::new(0);
-    let results: Mutex<Vec<(usize, R)>> = Mutex::new(Vec::with_capacity(items.len()));
+pub fn with_progress<T: Sync, R: Send>(what: &str, items: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
     let bar = clip_bar(what, items.len() as u64);
-    thread::scope(|scope| {
-        for _ in 0..thread::available_parallelism().map_or(1, std::num::NonZero::get) {
-            scope.spawn(|| {
-                let mut own = Vec::new();
-                loop {
-                    let at = next.fetch_add(1, Ordering::Relaxed);
-                    let Some(item) = items.get(at) else { break };
-                    own.push((at, work(item)));
-                    bar.inc(1);
-                }
-                results.lock().expect("no worker panics").extend(own);
-            });
-        }
+    let results = in_parallel(items, |item| {
+        let result = work(item);
+        bar.inc(1);
+        result
     });
     bar.finish_and_clear();
-    let mut results = results.into_inner().expect("no worker panics");
-    results.sort_by_key(|(at, _)| *at);
-    results.into_iter().map(|(_, result)| result).collect()
+    results
+}
+
+/// The band of a clip's signal-to-noise ratio, as a slice; none without audio that can be measured.
+pub fn snr_band(folder: &Path, clip: &Clip) -> Option<String> {
+    let decoded = read_side(&audio_path(folder, clip)?, clip.side).ok()?;
+    let snr_db = measure(&decoded.audio).snr_db?;
+    Some(match snr_db {
+        ..10.0 => "to 10 dB".to_owned(),
+        10.0..20.0 => "10 to 20 dB".to_owned(),
+        20.0..30.0 => "20 to 30 dB".to_owned(),
+        _ => "from 30 dB".to_owned(),
+    })
 }
 
 /// The facts of each clip's audio: none for a clip without audio, the reason where it cannot be used.
 pub fn audio_facts(corpus: &Corpus) -> Vec<Option<Result<AudioFacts, String>>> {
-    in_parallel("reading audio", &corpus.clips, |clip| {
+    with_progress("reading audio", &corpus.clips, |clip| {
         audio_path(&corpus.folder, clip).map(|path| facts_of(&path, clip.side))
     })
 }

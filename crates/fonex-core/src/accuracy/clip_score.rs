@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::align::{Edit, EditCounts, align, count_edits, unlikeness};
-use crate::text::{Label, TextProfile};
+use crate::align::{Against, Edit, EditCounts, WordGraph, align, count_character_edits, count_edits, unlikeness};
+use crate::text::{Label, LabelPart, TextProfile, Token};
 
 /// One word of the comparison, in reading order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -12,10 +12,10 @@ pub struct WordStep {
     pub edit: Edit,
     /// The word said; none for an inserted word.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub said: Option<String>,
+    pub said: Option<Token>,
     /// The word heard; none for a deleted word.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub heard: Option<String>,
+    pub heard: Option<Token>,
 }
 
 /// The comparison of one clip.
@@ -36,7 +36,11 @@ pub struct ClipScore {
 pub fn score_clip(profile: &TextProfile, label: &Label, heard: &str) -> ClipScore {
     let said = profile.label_words(label);
     let heard = profile.tokens(heard);
-    let alignment = align(&said, &heard, String::eq, |a, b| unlikeness(a, b));
+    let against = |node: usize, at: usize, same: bool| Against {
+        apart: 0,
+        unlike: if same { 0 } else { unlikeness(&said.words()[node], &heard[at]) },
+    };
+    let alignment = align(&said, &heard, against);
     let steps: Vec<WordStep> = alignment
         .steps
         .iter()
@@ -47,19 +51,43 @@ pub fn score_clip(profile: &TextProfile, label: &Label, heard: &str) -> ClipScor
         })
         .collect();
     let said_characters = joined(steps.iter().filter_map(|step| step.said.as_deref()));
-    let heard_characters = joined(heard.iter().map(String::as_str));
-    ClipScore { words: alignment.counts(), characters: count_edits(&said_characters, &heard_characters), steps }
+    let heard_characters = joined(heard.iter().map(Token::as_str));
+    ClipScore {
+        words: alignment.counts(),
+        characters: count_character_edits(&said_characters, &heard_characters),
+        steps,
+    }
 }
 
-fn joined<'w>(words: impl Iterator<Item = &'w str>) -> Vec<char> {
-    let mut characters = Vec::new();
-    for word in words {
-        if !characters.is_empty() {
-            characters.push(' ');
-        }
-        characters.extend(word.chars());
+/// Word counts of a clip as it is written, nothing forgiven: what the profile forgives is the difference.
+#[must_use]
+pub fn count_as_written(label: &Label, heard: &str) -> EditCounts {
+    let heard: Vec<&str> = heard.split_whitespace().collect();
+    if let [LabelPart::Fixed(text)] = label.parts() {
+        return count_edits(&text.split_whitespace().collect::<Vec<_>>(), &heard);
     }
-    characters
+    let mut said = WordGraph::new();
+    for part in label.parts() {
+        match part {
+            LabelPart::Fixed(text) => said.push_words(text.split_whitespace()),
+            LabelPart::Choice(readings) => {
+                said.push_choice(readings.iter().map(|reading| reading.split_whitespace().collect()).collect());
+            }
+        }
+    }
+    // Which words are paired changes no count.
+    align(&said, &heard, |_, _, _| Against::default()).counts()
+}
+
+fn joined<'w>(words: impl Iterator<Item = &'w str>) -> String {
+    let mut text = String::with_capacity(128);
+    for word in words {
+        if !text.is_empty() {
+            text.push(' ');
+        }
+        text.push_str(word);
+    }
+    text
 }
 
 impl ClipScore {

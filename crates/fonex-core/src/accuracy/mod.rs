@@ -1,9 +1,23 @@
 //! Error rates of what was heard against what was said.
 
+mod best_of;
 mod clip_score;
+mod confidence;
+mod kinds;
+mod marks;
+mod mistakes;
 mod rates;
 mod score;
+mod terms;
+mod weights;
 
-pub use clip_score::{ClipScore, WordStep, score_clip};
+pub use best_of::{BestOf, BestOfBuilder};
+pub use clip_score::{ClipScore, WordStep, count_as_written, score_clip};
+pub use confidence::{ConfidenceBin, ConfidenceBuilder, ConfidenceReport, Threshold};
+pub use kinds::{MistakeKind, kind_of_pair, kinds_of};
+pub use marks::{Marks, MarksBuilder, Sign};
+pub use mistakes::{Confusion, InventedWord, KindCount, MissedWord, Mistakes, MistakesBuilder};
 pub use rates::{CharacterRates, WordRates};
 pub use score::{AllClips, Score, ScoreBuilder, Slice};
+pub use terms::{ClipsWithTerms, Term, TermCounts, TermReport, TermsBuilder};
+pub use weights::{WeightedRate, WordWeights};

@@ -1,15 +1,21 @@
-//! The score of a set of clips, built one clip at a time in memory that does not grow with the clips.
+//! The score of a set of clips, built one clip at a time in memory that grows with the vocabulary, not with the clips.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 use super::rates::share;
-use super::{CharacterRates, ClipScore, WordRates};
-use crate::Clip;
+use super::weights::WeightedTally;
+use super::{
+    BestOf, BestOfBuilder, CharacterRates, ClipScore, ConfidenceBuilder, ConfidenceReport, Marks, MarksBuilder,
+    Mistakes, MistakesBuilder, TermReport, TermsBuilder, WeightedRate, WordRates, WordWeights, count_as_written,
+};
 use crate::align::EditCounts;
-use crate::stats::RatioTally;
-use crate::timing::{ClipOffsets, Timing, TimingBuilder};
+use crate::stats::{Interval, RatioTally};
+use crate::text::{Label, TextProfile};
+use crate::timing::{Boundaries, BoundariesBuilder, ClipOffsets, Timing, TimingBuilder};
+use crate::{Clip, Heard, Table};
 
 /// What `fonex score` says; the object that `show`, `compare` and `export` build on. Absent measures are left out.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,6 +31,9 @@ pub struct Score {
     pub words: WordRates,
     /// Character rates over the clips scored.
     pub characters: CharacterRates,
+    /// The WER of the texts as they are written, without any profile; how much the profile forgives is the difference.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wer_as_written: Option<f64>,
     /// The mean of the clips' own error rates, over clips with words. Never to be taken for the WER.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mean_clip_wer: Option<f64>,
@@ -35,11 +44,36 @@ pub struct Score {
     /// The same rates with every missing result counted as an empty one; only where results are missing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub missing_as_empty: Option<AllClips>,
-    /// Rates by tag, speaker and language.
+    /// The interval of the WER over speakers instead of clips, where speakers have several clips each: it is the one to go
+    /// by for speakers that were not recorded. Left out where every speaker has one clip, or there is only one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interval_by_speaker: Option<Interval>,
+    /// The rate with the words weighted by a project's list.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weighted: Option<WeightedRate>,
+    /// Rates by tag, speaker, language and length; two crossed where that was asked for.
     pub slices: Vec<Slice>,
     /// Word times against labels, where both sides have them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub timing: Option<Timing>,
+    /// Where recordings were cut into segments, where both sides have some.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boundaries: Option<Boundaries>,
+    /// Punctuation and capitals, where both sides write them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub marks: Option<Marks>,
+    /// What went wrong; left out where nothing did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mistakes: Option<Mistakes>,
+    /// How the must-hear terms were heard, where clips list some.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub terms: Option<TermReport>,
+    /// Confidences against what was right, where results have them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<ConfidenceReport>,
+    /// What further readings were worth, where results have them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub best_of: Option<BestOf>,
     /// Name of the text profile.
     pub text_profile: String,
 }
@@ -58,7 +92,7 @@ pub struct AllClips {
 /// The rates of the clips that share a value.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Slice {
-    /// What is shared: a tag's name, `speaker` or `lang`.
+    /// What is shared: a tag's name, `speaker`, `lang`, `length`, or two of them as `one*other`.
     pub by: String,
     /// The value shared.
     pub value: String,
@@ -84,25 +118,79 @@ impl Tally {
         self.rates.add(score.words.errors(), score.words.reference());
     }
 
+    fn merge(&mut self, other: &Self) {
+        self.clips += other.clips;
+        self.words += other.words;
+        self.characters += other.characters;
+        self.rates.merge(&other.rates);
+    }
+
     fn words(&self, seed: u64) -> WordRates {
         WordRates::new(self.words, self.rates.interval(seed))
     }
 }
 
-/// Builds a [`Score`].
+/// Clips and error counts of each speaker; clips without one stand alone.
+#[derive(Debug, Clone, Default)]
+struct Speakers {
+    speakers: Table<String, [u64; 3]>,
+    alone: RatioTally,
+}
+
+impl Speakers {
+    fn add(&mut self, speaker: Option<&str>, words: EditCounts) {
+        let (errors, reference) = (words.errors(), words.reference());
+        let Some(speaker) = speaker else { return self.alone.add(errors, reference) };
+        let counts = [1, errors, reference];
+        match self.speakers.get_mut(speaker) {
+            Some(sum) => sum.iter_mut().zip(counts).for_each(|(sum, count)| *sum += count),
+            None => drop(self.speakers.insert(speaker.to_owned(), counts)),
+        }
+    }
+
+    fn merge(&mut self, other: Self) {
+        self.alone.merge(&other.alone);
+        for (speaker, counts) in other.speakers {
+            let sum = self.speakers.entry(speaker).or_default();
+            sum.iter_mut().zip(counts).for_each(|(sum, count)| *sum += count);
+        }
+    }
+
+    /// The bootstrap by cluster: whole speakers are drawn (Field and Welsh, "Bootstrapping clustered data", 2007).
+    fn interval(&self, seed: u64) -> Option<Interval> {
+        if self.speakers.len() < 2 || self.speakers.values().all(|counts| counts[0] == 1) {
+            return None;
+        }
+        let mut clusters = self.alone.clone();
+        self.speakers.values().for_each(|[_, errors, words]| clusters.add(*errors, *words));
+        clusters.interval(seed)
+    }
+}
+
+/// Builds a [`Score`]. Builders of consecutive stretches of one set can be merged; the stretches, not the threads that
+/// worked on them, decide the result.
 #[derive(Debug, Clone)]
 pub struct ScoreBuilder {
     text_profile: String,
     seed: u64,
+    weights: Arc<WordWeights>,
+    crossed: Vec<[String; 2]>,
     scored: Tally,
     all: Tally,
-    slices: BTreeMap<(String, String), Tally>,
+    slices: BTreeMap<String, BTreeMap<String, Tally>>,
+    speakers: Speakers,
+    weighted: WeightedTally,
     missing: Vec<String>,
     unknown: Vec<String>,
     clips_with_errors: u64,
-    sum_of_clip_rates: f64,
-    clips_with_words: u64,
     timing: TimingBuilder,
+    boundaries: BoundariesBuilder,
+    as_written: EditCounts,
+    marks: MarksBuilder,
+    mistakes: MistakesBuilder,
+    terms: TermsBuilder,
+    confidence: ConfidenceBuilder,
+    best_of: BestOfBuilder,
 }
 
 impl ScoreBuilder {
@@ -112,16 +200,38 @@ impl ScoreBuilder {
         Self {
             text_profile: text_profile.to_owned(),
             seed,
+            weights: Arc::default(),
+            crossed: Vec::new(),
             scored: Tally::default(),
             all: Tally::default(),
             slices: BTreeMap::new(),
+            speakers: Speakers::default(),
+            weighted: WeightedTally::default(),
             missing: Vec::new(),
             unknown: Vec::new(),
             clips_with_errors: 0,
-            sum_of_clip_rates: 0.0,
-            clips_with_words: 0,
             timing: TimingBuilder::default(),
+            boundaries: BoundariesBuilder::default(),
+            as_written: EditCounts::default(),
+            marks: MarksBuilder::default(),
+            mistakes: MistakesBuilder::default(),
+            terms: TermsBuilder::default(),
+            confidence: ConfidenceBuilder::default(),
+            best_of: BestOfBuilder::default(),
         }
+    }
+
+    /// The same with words weighted.
+    #[must_use]
+    pub fn with_weights(self, weights: WordWeights) -> Self {
+        Self { weights: Arc::new(weights), ..self }
+    }
+
+    /// The same with two slices crossed, such as a tag and a speaker.
+    #[must_use]
+    pub fn crossing(mut self, one: &str, other: &str) -> Self {
+        self.crossed.push([one.to_owned(), other.to_owned()]);
+        self
     }
 
     /// Adds a clip with its result.
@@ -129,16 +239,46 @@ impl ScoreBuilder {
         self.scored.add(score);
         self.all.add(score);
         self.clips_with_errors += u64::from(score.has_errors());
-        if let Some(rate) = share(score.words.errors(), score.words.reference()) {
-            self.sum_of_clip_rates += rate;
-            self.clips_with_words += 1;
+        self.speakers.add(clip.speaker.as_deref(), score.words);
+        // Not from the counts, which may be those of several repeats.
+        let length = length_band(score.steps.iter().filter(|step| step.said.is_some()).count() as u64);
+        for (by, value) in slice_keys(clip, length) {
+            slice(&mut self.slices, by, value).add(score);
         }
-        for key in slice_keys(clip) {
-            self.slices.entry(key).or_default().add(score);
+        for [one, other] in &self.crossed {
+            let value = |wanted: &str| slice_keys(clip, length).find(|(by, _)| *by == wanted).map(|(_, value)| value);
+            if let (Some(first), Some(second)) = (value(one), value(other)) {
+                slice(&mut self.slices, &format!("{one}*{other}"), &format!("{first}*{second}")).add(score);
+            }
         }
         if let Some(offsets) = offsets {
             self.timing.add(offsets);
         }
+    }
+
+    /// Notes the must-hear terms of a clip. To be called for all clips before the first is added in depth, since a term is
+    /// invented wherever it is heard.
+    pub fn tell_terms(&mut self, profile: &TextProfile, terms: &[String]) {
+        self.terms.tell(profile, terms);
+    }
+
+    /// Adds what went wrong in a clip, its terms, confidences and further readings.
+    pub fn add_in_depth(
+        &mut self,
+        profile: &TextProfile,
+        clip: &Clip,
+        label: &Label,
+        heard: &Heard,
+        score: &ClipScore,
+    ) {
+        self.as_written += count_as_written(label, &heard.text);
+        self.marks.add(&label.first_reading(), &heard.text);
+        self.mistakes.add(&clip.id, &score.steps);
+        self.weighted.add(&self.weights, &score.steps);
+        self.boundaries.add(clip, heard);
+        self.terms.add(profile, &clip.terms, label, &heard.text);
+        self.confidence.add(profile, heard, score);
+        self.best_of.add(profile, label, heard, score);
     }
 
     /// Adds a clip without a result; `as_empty` is its comparison with an empty text.
@@ -152,6 +292,30 @@ impl ScoreBuilder {
         self.unknown.push(id.to_owned());
     }
 
+    /// Adds what another builder gathered, told the same terms, from clips that come after this one's.
+    pub fn merge(&mut self, later: Self) {
+        self.scored.merge(&later.scored);
+        self.all.merge(&later.all);
+        for (by, values) in later.slices {
+            for (value, tally) in values {
+                slice(&mut self.slices, &by, &value).merge(&tally);
+            }
+        }
+        self.speakers.merge(later.speakers);
+        self.weighted.merge(later.weighted);
+        self.missing.extend(later.missing);
+        self.unknown.extend(later.unknown);
+        self.clips_with_errors += later.clips_with_errors;
+        self.timing.merge(later.timing);
+        self.boundaries.merge(&later.boundaries);
+        self.as_written += later.as_written;
+        self.marks.merge(&later.marks);
+        self.mistakes.merge(later.mistakes);
+        self.terms.merge(&later.terms);
+        self.confidence.merge(&later.confidence);
+        self.best_of.merge(&later.best_of);
+    }
+
     /// The score of all that was added.
     #[must_use]
     pub fn finish(self) -> Score {
@@ -161,31 +325,68 @@ impl ScoreBuilder {
             words: self.all.words(seed),
             characters: self.all.characters.into(),
         });
-        let slices = self
-            .slices
-            .into_iter()
-            .map(|((by, value), tally)| Slice { by, value, clips: tally.clips, words: tally.words(seed) })
-            .collect();
+        let mut slices = Vec::new();
+        for (by, values) in self.slices {
+            // One band of lengths says nothing that the whole does not.
+            if by == LENGTH && values.len() == 1 {
+                continue;
+            }
+            let mut values: Vec<(String, Tally)> = values.into_iter().collect();
+            if by == LENGTH {
+                values.sort_by_key(|(value, _)| BANDS.iter().position(|(_, band)| band == value));
+            }
+            for (value, tally) in values {
+                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words: tally.words(seed) });
+            }
+        }
         Score {
             clips: self.scored.clips,
             missing: self.missing,
             unknown: self.unknown,
             words: self.scored.words(seed),
             characters: self.scored.characters.into(),
-            mean_clip_wer: (self.clips_with_words > 0).then(|| self.sum_of_clip_rates / self.clips_with_words as f64),
+            wer_as_written: share(self.as_written.errors(), self.as_written.reference()),
+            mean_clip_wer: self.scored.rates.mean_of_ratios(),
             clips_with_errors: self.clips_with_errors,
             ser: share(self.clips_with_errors, self.scored.clips),
             missing_as_empty,
+            interval_by_speaker: self.speakers.interval(seed),
+            weighted: self.weights.rate(self.scored.words, &self.weighted),
             slices,
             timing: self.timing.finish(seed),
+            boundaries: self.boundaries.finish(),
+            marks: self.marks.finish(),
+            mistakes: self.mistakes.finish(),
+            terms: self.terms.finish(),
+            confidence: self.confidence.finish(),
+            best_of: self.best_of.finish(),
             text_profile: self.text_profile,
         }
     }
 }
 
-/// Every tag of a clip, its speaker and its language, as (what, value).
-fn slice_keys(clip: &Clip) -> impl Iterator<Item = (String, String)> + '_ {
+fn slice<'s>(slices: &'s mut BTreeMap<String, BTreeMap<String, Tally>>, by: &str, value: &str) -> &'s mut Tally {
+    // Looked up before it is made: a key is allocated once and not for every clip.
+    if slices.get(by).is_none_or(|values| !values.contains_key(value)) {
+        slices.entry(by.to_owned()).or_default().insert(value.to_owned(), Tally::default());
+    }
+    let values = slices.get_mut(by).expect("it is there or was made");
+    values.get_mut(value).expect("it is there or was made")
+}
+
+const LENGTH: &str = "length";
+
+/// The bands of label lengths, by the most words in each.
+const BANDS: [(u64, &str); 4] =
+    [(5, "to 5 words"), (15, "6 to 15 words"), (50, "16 to 50 words"), (u64::MAX, "over 50 words")];
+
+fn length_band(words: u64) -> &'static str {
+    BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
+}
+
+/// Every tag of a clip, its speaker, its language and its length, as (what, value).
+fn slice_keys<'c>(clip: &'c Clip, length: &'c str) -> impl Iterator<Item = (&'c str, &'c str)> {
     let named = [("speaker", &clip.speaker), ("lang", &clip.lang)];
-    let named = named.into_iter().filter_map(|(by, value)| Some((by.to_owned(), value.clone()?)));
-    clip.tags.iter().map(|(by, value)| (by.clone(), value.clone())).chain(named)
+    let named = named.into_iter().filter_map(|(by, value)| Some((by, value.as_deref()?)));
+    clip.tags.iter().map(|(by, value)| (by.as_str(), value.as_str())).chain(named).chain([(LENGTH, length)])
 }

@@ -6,10 +6,17 @@
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WordGraph<T> {
     words: Vec<T>,
-    /// For each word the words it may follow; [`Self::START`] stands for the start of the label.
+    /// Where the words lead; none for a chain.
+    links: Option<Links>,
+}
+
+/// Which words may follow which.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Links {
+    /// For each word the words it may follow; [`Links::START`] stands for the start of the label.
     after: Vec<Vec<u32>>,
     /// The words the label may end with, or the start where it may be empty.
-    open_ends: Vec<u32>,
+    ends: Vec<u32>,
 }
 
 impl<T> Default for WordGraph<T> {
@@ -19,52 +26,47 @@ impl<T> Default for WordGraph<T> {
 }
 
 impl<T> WordGraph<T> {
-    /// The place before the first word.
-    pub const START: u32 = u32::MAX;
-
     /// A label without words.
     #[must_use]
-    pub fn new() -> Self {
-        Self { words: Vec::new(), after: Vec::new(), open_ends: vec![Self::START] }
+    pub const fn new() -> Self {
+        Self { words: Vec::new(), links: None }
     }
 
     /// A chain of words, each of which must be there.
     #[must_use]
-    pub fn chain(words: Vec<T>) -> Self {
-        let mut graph = Self::new();
-        graph.push_words(words);
-        graph
+    pub const fn chain(words: Vec<T>) -> Self {
+        Self { words, links: None }
     }
 
     /// Appends words that must be there.
-    pub fn push_words(&mut self, words: Vec<T>) {
+    pub fn push_words(&mut self, words: impl IntoIterator<Item = T>) {
         for word in words {
-            let ends = std::mem::take(&mut self.open_ends);
-            self.open_ends = vec![self.push_word(word, ends)];
+            if let Some(links) = &mut self.links {
+                let ends = std::mem::take(&mut links.ends);
+                let node = links.push(ends);
+                links.ends.push(node);
+            }
+            self.words.push(word);
         }
     }
 
     /// Appends readings of which one is taken; an empty reading makes the words optional.
     pub fn push_choice(&mut self, readings: Vec<Vec<T>>) {
-        let before = std::mem::take(&mut self.open_ends);
+        let words = self.words.len() as u32;
+        let links = self.links.get_or_insert_with(|| Links::of_chain(words));
+        let before = std::mem::take(&mut links.ends);
         let mut ends = Vec::new();
         for reading in readings {
             let mut last = before.clone();
             for word in reading {
-                last = vec![self.push_word(word, last)];
+                last = vec![links.push(last)];
+                self.words.push(word);
             }
             ends.extend(last);
         }
         ends.sort_unstable();
         ends.dedup();
-        self.open_ends = ends;
-    }
-
-    fn push_word(&mut self, word: T, after: Vec<u32>) -> u32 {
-        let node = u32::try_from(self.words.len()).expect("a label has fewer than 2^32 words");
-        self.words.push(word);
-        self.after.push(after);
-        node
+        links.ends = ends;
     }
 
     /// The words, in topological order.
@@ -73,22 +75,39 @@ impl<T> WordGraph<T> {
         &self.words
     }
 
+    pub(super) const fn links(&self) -> Option<&Links> {
+        self.links.as_ref()
+    }
+}
+
+impl Links {
+    /// The place before the first word.
+    pub(super) const START: u32 = u32::MAX;
+
+    fn of_chain(words: u32) -> Self {
+        let before = |word: u32| word.checked_sub(1).unwrap_or(Self::START);
+        Self { after: (0..words).map(|word| vec![before(word)]).collect(), ends: vec![before(words)] }
+    }
+
+    fn push(&mut self, after: Vec<u32>) -> u32 {
+        let node = u32::try_from(self.after.len()).expect("a label has fewer than 2^32 words");
+        self.after.push(after);
+        node
+    }
+
     /// The words that word `node` may follow.
-    #[must_use]
-    pub fn after(&self, node: usize) -> &[u32] {
+    pub(super) fn after(&self, node: usize) -> &[u32] {
         &self.after[node]
     }
 
     /// The words the label may end with.
-    #[must_use]
-    pub fn ends(&self) -> &[u32] {
-        &self.open_ends
+    pub(super) fn ends(&self) -> &[u32] {
+        &self.ends
     }
 
     /// For each word the fewest and the most words from the start up to and including it.
-    #[must_use]
-    pub fn depths(&self) -> Vec<(u32, u32)> {
-        let mut depths: Vec<(u32, u32)> = Vec::with_capacity(self.words.len());
+    pub(super) fn depths(&self) -> Vec<(u32, u32)> {
+        let mut depths: Vec<(u32, u32)> = Vec::with_capacity(self.after.len());
         for after in &self.after {
             let before = after.iter().map(|&node| depth_of(&depths, node));
             let fewest = before.clone().map(|(fewest, _)| fewest).min().unwrap_or(0);
@@ -99,12 +118,11 @@ impl<T> WordGraph<T> {
     }
 
     /// For each word, and last for the start, the fewest and the most words that follow it.
-    #[must_use]
-    pub fn remainders(&self) -> Vec<(u32, u32)> {
-        let start = self.words.len();
+    pub(super) fn remainders(&self) -> Vec<(u32, u32)> {
+        let start = self.after.len();
         let mut rest: Vec<Option<(u32, u32)>> = vec![None; start + 1];
         let slot = |node: u32| if node == Self::START { start } else { node as usize };
-        for &end in &self.open_ends {
+        for &end in &self.ends {
             rest[slot(end)] = Some((0, 0));
         }
         for node in (0..start).rev() {
@@ -120,5 +138,5 @@ impl<T> WordGraph<T> {
 }
 
 fn depth_of(depths: &[(u32, u32)], node: u32) -> (u32, u32) {
-    if node == WordGraph::<()>::START { (0, 0) } else { depths[node as usize] }
+    if node == Links::START { (0, 0) } else { depths[node as usize] }
 }

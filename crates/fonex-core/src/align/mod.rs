@@ -3,17 +3,24 @@
 //! The cost of a path is its edits: substitutions, deletions and insertions of one token, each counting one
 //! (Levenshtein, "Binary codes capable of correcting deletions, insertions, and reversals", 1966). Among paths of
 //! equal edits the one with the most correct tokens is taken, which makes the counts unique; among those, the one
-//! whose substituted words look most alike; then the one that pairs words as early as it can.
+//! whose pairs overlap in time, where both sides have times; then the one whose substituted words look most alike; then
+//! one that the tokens alone decide, the same at every run.
 
+mod band;
+mod bits;
+mod chain;
 mod counts;
 mod graph;
 mod likeness;
 mod search;
+mod sweep;
 
+pub use chain::{count_character_edits, count_edits};
 pub use counts::EditCounts;
 pub use graph::WordGraph;
 pub use likeness::{UNLIKE_MAX, unlikeness};
-pub use search::{align, count_edits};
+
+use std::hash::Hash;
 
 use serde::{Deserialize, Serialize};
 
@@ -40,6 +47,37 @@ pub struct Step {
     pub said: Option<usize>,
     /// Index of the heard token; none for a deletion.
     pub heard: Option<usize>,
+}
+
+/// What speaks against a pair of tokens beside their being different; it decides among paths of equal edits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Against {
+    /// How far apart in time the two are, 0 (they overlap, or have no times) to [`APART_MAX`].
+    pub apart: u8,
+    /// How little they look alike, 0 to [`UNLIKE_MAX`]; asked only of tokens that differ.
+    pub unlike: u8,
+}
+
+/// The distance in time of tokens that are nowhere near each other.
+pub const APART_MAX: u8 = 15;
+
+/// Aligns the heard tokens with the label. `against` is told a node of the label's graph, the index of a heard token and
+/// whether the two are the same token.
+///
+/// Two plain sequences take time proportional to length times errors over 64, and memory that grows with the length
+/// alone. A label with choices takes time and memory proportional to words times errors.
+///
+/// # Panics
+/// When either side has more than 536,870,911 tokens.
+pub fn align<T: Eq + Hash>(
+    said: &WordGraph<T>,
+    heard: &[T],
+    against: impl Fn(usize, usize, bool) -> Against,
+) -> Alignment {
+    match said.links() {
+        None => chain::align_chain(said.words(), heard, against),
+        Some(links) => search::align_graph(said.words(), links, heard, against),
+    }
 }
 
 /// A minimal alignment, in reading order.

@@ -1,61 +1,36 @@
-//! The search for the minimal path: dynamic programming in a band that doubles until the path provably lies inside.
+//! The minimal path through a label with choices: dynamic programming in a band that doubles until the path provably lies inside.
 //!
 //! Wagner and Fischer, "The string-to-string correction problem" (1974), over a word graph instead of a chain; the
 //! band and its doubling are Ukkonen's, "Algorithms for approximate string matching" (1985). Time and memory are
 //! O(words x errors); the path keeps one choice a cell.
 
-use super::{Alignment, Edit, EditCounts, Step, UNLIKE_MAX, WordGraph};
+use super::graph::Links;
+use super::{Against, Alignment, Edit, Step};
 
-/// Above this many cells the look of words no longer breaks ties: it would cost more than the alignment itself.
-const LIKENESS_CELLS: u64 = 4_000_000;
+/// Above this many cells neither times nor the look of words break ties: they would cost more than the alignment itself.
+const WEIGHED_CELLS: u64 = 4_000_000;
 
-/// Edits, then substitutions, then unlikeness, packed so that one comparison orders paths. Where the look of words counts,
-/// there are at most 2,000 substitutions ([`LIKENESS_CELLS`]), and their number and unlikeness share the lower half.
+/// Edits, then substitutions, then pairs apart in time, then unlikeness, packed so that one comparison orders paths. Where
+/// ties are weighed, a path has at most 2,000 pairs ([`WEIGHED_CELLS`]), and what is below the edits fits 41 bits.
 type Cost = u64;
-const EDIT: Cost = 1 << 32;
-const SUBSTITUTION_WITH_LIKENESS: Cost = 1 << 16;
+const EDIT: Cost = 1 << 41;
+const SUBSTITUTION: Cost = 1 << 30;
+const APART: Cost = 1 << 15;
 const UNREACHED: Cost = u64::MAX / 4;
 
-/// The most tokens either side may have; beyond it costs would no longer fit their packing.
+/// Above this many tokens a side ties are not weighed, and substitutions take the room below the edits.
 const MOST_TOKENS: usize = (1 << 29) - 1;
 
-/// Aligns the heard tokens with the label.
-///
-/// `same` tells whether two tokens agree; `unlike` how different two tokens look, 0 to [`UNLIKE_MAX`].
-///
-/// # Panics
-/// When either side has more than 536,870,911 tokens.
-pub fn align<T>(
-    said: &WordGraph<T>,
+/// Aligns the heard tokens with a label that offers choices.
+pub(super) fn align_graph<T: Eq>(
+    words: &[T],
+    links: &Links,
     heard: &[T],
-    same: impl Fn(&T, &T) -> bool,
-    unlike: impl Fn(&T, &T) -> u64,
+    against: impl Fn(usize, usize, bool) -> Against,
 ) -> Alignment {
-    let mut search = Search::new(said, heard, same, unlike);
-    let (end, _) = search.widen_until_found(true);
+    let mut search = Search::new(words, links, heard, against);
+    let end = search.widen_until_found();
     Alignment { steps: search.trace(end) }
-}
-
-/// Counts the edits between two sequences of tokens without keeping the path. The counts are those [`align`] gives.
-///
-/// # Panics
-/// When either side has more than 536,870,911 tokens.
-pub fn count_edits<T: PartialEq>(said: &[T], heard: &[T]) -> EditCounts {
-    let head = said.iter().zip(heard).take_while(|(a, b)| a == b).count();
-    let (said, heard) = (&said[head..], &heard[head..]);
-    let tail = said.iter().rev().zip(heard.iter().rev()).take_while(|(a, b)| a == b).count();
-    let (said, heard) = (&said[..said.len() - tail], &heard[..heard.len() - tail]);
-    let trimmed = (head + tail) as u64;
-    let graph = WordGraph::chain(said.iter().collect());
-    let heard: Vec<&T> = heard.iter().collect();
-    let mut search = Search::new(&graph, &heard, |a, b| a == b, |_, _| 0);
-    let (_, cost) = search.widen_until_found(false);
-    // With edits e = s + d + i and lengths n = c + s + d, m = c + s + i, two of the counts give all.
-    let (edits, substituted) = (cost / EDIT, cost % EDIT);
-    let surplus = said.len() as i64 - heard.len() as i64;
-    let deleted = ((edits - substituted) as i64 + surplus) as u64 / 2;
-    let correct = said.len() as u64 - substituted - deleted;
-    EditCounts { correct: correct + trimmed, substituted, deleted, inserted: edits - substituted - deleted }
 }
 
 /// The columns of a row that lie inside the band, and the costs in them.
@@ -76,54 +51,44 @@ const FROM_PAIR: Choice = 0;
 const FROM_DELETION: Choice = 1;
 const FROM_INSERTION: Choice = 2;
 
-struct Search<'g, T, S, U> {
-    said: &'g WordGraph<T>,
+struct Search<'g, T, A> {
+    words: &'g [T],
+    links: &'g Links,
     heard: &'g [T],
-    same: S,
-    unlike: U,
+    against: A,
     depths: Vec<(u32, u32)>,
     remainders: Vec<(u32, u32)>,
     /// The last word that looks back at each word's row; the start's stands at the end.
     last_use: Vec<usize>,
     choices: Vec<(usize, Vec<Choice>)>,
-    weigh_likeness: bool,
+    weigh: bool,
 }
 
-impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
-    fn new(said: &'g WordGraph<T>, heard: &'g [T], same: S, unlike: U) -> Self {
-        let words = said.words().len();
-        assert!(words <= MOST_TOKENS && heard.len() <= MOST_TOKENS, "more than {MOST_TOKENS} tokens in one text");
-        let mut last_use = vec![0; words + 1];
-        for node in 0..words {
-            for &before in said.after(node) {
-                last_use[slot(said, before)] = node;
+impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
+    fn new(words: &'g [T], links: &'g Links, heard: &'g [T], against: A) -> Self {
+        let count = words.len();
+        assert!(count <= MOST_TOKENS && heard.len() <= MOST_TOKENS, "more than {MOST_TOKENS} tokens in one text");
+        let mut last_use = vec![0; count + 1];
+        for node in 0..count {
+            for &before in links.after(node) {
+                last_use[slot(before, count)] = node;
             }
         }
-        for &end in said.ends() {
-            last_use[slot(said, end)] = words;
+        for &end in links.ends() {
+            last_use[slot(end, count)] = count;
         }
-        Self {
-            said,
-            heard,
-            same,
-            unlike,
-            depths: said.depths(),
-            remainders: said.remainders(),
-            last_use,
-            choices: Vec::new(),
-            weigh_likeness: false,
-        }
+        let weigh = (heard.len() as u64 + 1) * (count as u64 + 1) <= WEIGHED_CELLS;
+        let (depths, remainders) = (links.depths(), links.remainders());
+        Self { words, links, heard, against, depths, remainders, last_use, choices: Vec::new(), weigh }
     }
 
     /// Doubles the band until the cheapest path costs no more edits than the band admits.
-    fn widen_until_found(&mut self, keep_path: bool) -> (u32, Cost) {
-        let columns = self.heard.len() as u64 + 1;
-        self.weigh_likeness = keep_path && columns * (self.said.words().len() as u64 + 1) <= LIKENESS_CELLS;
-        let mut limit = if self.weigh_likeness { u64::MAX } else { 16 };
+    fn widen_until_found(&mut self) -> u32 {
+        let mut limit = 16;
         loop {
-            let (end, cost) = self.fill(limit, keep_path);
+            let (end, cost) = self.fill(limit);
             if cost < UNREACHED && cost / EDIT <= limit {
-                return (end, cost);
+                return end;
             }
             limit *= 2;
         }
@@ -152,8 +117,8 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
         (first as usize, last as usize)
     }
 
-    fn fill(&mut self, limit: u64, keep_path: bool) -> (u32, Cost) {
-        let words = self.said.words().len();
+    fn fill(&mut self, limit: u64) -> (u32, Cost) {
+        let words = self.words.len();
         self.choices.clear();
         let mut rows: Vec<Option<Row>> = Vec::with_capacity(words + 1);
         rows.resize_with(words + 1, || None);
@@ -161,18 +126,17 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
         let columns = if first <= last { first as Cost..last as Cost + 1 } else { 0..0 };
         rows[words] = Some(Row { first, costs: columns.map(|column| column * EDIT).collect() });
         for node in 0..words {
-            let row = self.fill_row(node, &rows, limit, keep_path);
+            let row = self.fill_row(node, &rows, limit);
             rows[node] = Some(row);
-            for &before in self.said.after(node) {
-                let before = slot(self.said, before);
+            for &before in self.links.after(node) {
+                let before = slot(before, words);
                 if self.last_use[before] == node {
                     rows[before] = None;
                 }
             }
         }
-        let cost_at =
-            |end: u32| rows[slot(self.said, end)].as_ref().map_or(UNREACHED, |row| row.at(self.heard.len()));
-        self.said
+        let cost_at = |end: u32| rows[slot(end, words)].as_ref().map_or(UNREACHED, |row| row.at(self.heard.len()));
+        self.links
             .ends()
             .iter()
             .map(|&end| (end, cost_at(end)))
@@ -180,16 +144,15 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
             .expect("a graph has an end")
     }
 
-    fn fill_row(&mut self, node: usize, rows: &[Option<Row>], limit: u64, keep_path: bool) -> Row {
+    fn fill_row(&mut self, node: usize, rows: &[Option<Row>], limit: u64) -> Row {
         let (first, last) = self.band(self.depths[node], self.remainders[node], limit);
         let width = (last + 1).saturating_sub(first);
         let mut costs: Vec<Cost> = Vec::with_capacity(width);
-        let mut choices = Vec::with_capacity(if keep_path { width } else { 0 });
-        let word = &self.said.words()[node];
+        let mut choices = Vec::with_capacity(width);
         let before: Vec<&Row> =
-            self.said.after(node).iter().filter_map(|&b| rows[slot(self.said, b)].as_ref()).collect();
+            self.links.after(node).iter().filter_map(|&b| rows[slot(b, self.words.len())].as_ref()).collect();
         for column in first..first + width {
-            let pair = column.checked_sub(1).map_or(UNREACHED, |at| self.pair_cost(word, &self.heard[at]));
+            let pair = column.checked_sub(1).map_or(UNREACHED, |at| self.pair_cost(node, at));
             let mut best = (UNREACHED, FROM_PAIR);
             for (branch, row) in (0..).zip(&before) {
                 let choice = |kind: Choice| kind | branch << 2;
@@ -202,39 +165,35 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
                 best = best.min((left + EDIT, FROM_INSERTION));
             }
             costs.push(best.0);
-            if keep_path {
-                choices.push(best.1);
-            }
+            choices.push(best.1);
         }
-        if keep_path {
-            self.choices.push((first, choices));
-        }
+        self.choices.push((first, choices));
         Row { first, costs }
     }
 
-    fn pair_cost(&self, said: &T, heard: &T) -> Cost {
-        if (self.same)(said, heard) {
-            0
-        } else if self.weigh_likeness {
-            EDIT + SUBSTITUTION_WITH_LIKENESS + (self.unlike)(said, heard).min(UNLIKE_MAX)
-        } else {
-            EDIT + 1
+    fn pair_cost(&self, node: usize, at: usize) -> Cost {
+        let same = self.words[node] == self.heard[at];
+        let edit = if same { 0 } else { EDIT + SUBSTITUTION };
+        if !self.weigh {
+            return edit;
         }
+        let against = (self.against)(node, at, same);
+        edit + Cost::from(against.apart) * APART + Cost::from(against.unlike)
     }
 
     /// Walks back from the end of the cheapest path.
     fn trace(&self, end: u32) -> Vec<Step> {
         let mut steps = Vec::with_capacity(self.heard.len() + 8);
         let (mut node, mut column) = (end, self.heard.len());
-        while node != WordGraph::<T>::START {
+        while node != Links::START {
             let said = node as usize;
             let (first, choices) = &self.choices[said];
             let choice = choices[column - first];
-            let before = self.said.after(said)[usize::from(choice >> 2)];
+            let before = self.links.after(said)[usize::from(choice >> 2)];
             match choice & 3 {
                 FROM_PAIR => {
                     column -= 1;
-                    let correct = (self.same)(&self.said.words()[said], &self.heard[column]);
+                    let correct = self.words[said] == self.heard[column];
                     let edit = if correct { Edit::Correct } else { Edit::Substituted };
                     steps.push(Step { edit, said: Some(said), heard: Some(column) });
                     node = before;
@@ -255,8 +214,8 @@ impl<'g, T, S: Fn(&T, &T) -> bool, U: Fn(&T, &T) -> u64> Search<'g, T, S, U> {
     }
 }
 
-fn slot<T>(said: &WordGraph<T>, node: u32) -> usize {
-    if node == WordGraph::<T>::START { said.words().len() } else { node as usize }
+const fn slot(node: u32, words: usize) -> usize {
+    if node == Links::START { words } else { node as usize }
 }
 
 /// The smallest value in `low..=high` for which `holds`, given that it holds from some value on, and at `high`.

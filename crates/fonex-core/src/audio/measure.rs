@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Audio, decibels, power};
+use super::{Audio, decibels, peak, power, sum};
 use crate::stats::quantile_sorted;
 
 /// Frames over which short-time level is taken, in seconds.
@@ -63,14 +63,14 @@ pub fn measure(audio: &Audio) -> AudioMeasures {
     let active = active_power(&sorted);
     let snr_db =
         floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));
-    let peak = samples.iter().fold(0.0_f32, |peak, s| peak.max(s.abs()));
+    let peak = peak(samples);
     let level = power(samples);
     AudioMeasures {
         duration_s: audio.duration_s(),
         peak_dbfs: (peak > 0.0).then(|| 20.0 * f64::from(peak).log10()),
         level_dbfs: (level > 0.0).then(|| decibels(level)),
         clipped_share: clipped(samples) as f64 / samples.len().max(1) as f64,
-        dc_offset: samples.iter().map(|s| f64::from(*s)).sum::<f64>() / samples.len().max(1) as f64,
+        dc_offset: sum(samples, |s| s) / samples.len().max(1) as f64,
         noise_floor_dbfs: floor.map(decibels),
         snr_db,
         silence: silence_ends(audio, &frames, active),
@@ -98,6 +98,9 @@ fn active_power(sorted: &[f64]) -> Option<f64> {
 }
 
 fn clipped(samples: &[f32]) -> usize {
+    if peak(samples) < STOP {
+        return 0;
+    }
     samples
         .chunk_by(|a, b| at_stop(*a) == at_stop(*b))
         .filter(|run| at_stop(run[0]) && run.len() >= STOP_RUN)

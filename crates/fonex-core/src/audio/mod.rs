@@ -55,5 +55,31 @@ fn power(samples: &[f32]) -> f64 {
     if samples.is_empty() {
         return 0.0;
     }
-    samples.iter().map(|s| f64::from(*s).powi(2)).sum::<f64>() / samples.len() as f64
+    sum(samples, |s| s * s) / samples.len() as f64
+}
+
+/// Sum over samples in eight strands, which the processor adds side by side.
+fn sum(samples: &[f32], of: impl Fn(f64) -> f64) -> f64 {
+    const STRANDS: usize = 8;
+    let (eights, rest) = samples.as_chunks::<STRANDS>();
+    let mut sums = [0.0; STRANDS];
+    for eight in eights {
+        for (sum, s) in sums.iter_mut().zip(eight) {
+            *sum += of(f64::from(*s));
+        }
+    }
+    sums.iter().sum::<f64>() + rest.iter().map(|s| of(f64::from(*s))).sum::<f64>()
+}
+
+/// The highest absolute sample; zero for none.
+fn peak(samples: &[f32]) -> f32 {
+    const STRANDS: usize = 16;
+    let (chunks, rest) = samples.as_chunks::<STRANDS>();
+    let mut peaks = [0.0_f32; STRANDS];
+    for chunk in chunks {
+        for (peak, s) in peaks.iter_mut().zip(chunk) {
+            *peak = if s.abs() > *peak { s.abs() } else { *peak };
+        }
+    }
+    peaks.iter().chain(rest).fold(0.0, |peak, s| peak.max(s.abs()))
 }

@@ -1,6 +1,10 @@
 //! How long answers took. A latency is never given as a mean alone.
 
+mod traffic;
+
 use serde::{Deserialize, Serialize};
+
+pub use traffic::{Arrivals, Request, ServiceTime, Traffic, server_timing};
 
 use crate::stats::quantile_sorted;
 

@@ -100,8 +100,8 @@ const COMMON: [(&str, &[&str]); 4] = [
 /// The language that a text reads like, of English, German, French and Spanish, by its commonest words. None when too few
 /// of them occur, or of several languages: it must have three, and three times as many as the next language.
 #[must_use]
-pub fn guess_language(tokens: &[String]) -> Option<&'static str> {
-    let hits = |words: &[&str]| tokens.iter().filter(|token| words.contains(&token.as_str())).count();
+pub fn guess_language<T: AsRef<str>>(tokens: &[T]) -> Option<&'static str> {
+    let hits = |words: &[&str]| tokens.iter().filter(|token| words.contains(&token.as_ref())).count();
     let mut counts: Vec<(usize, &str)> = COMMON.iter().map(|(lang, words)| (hits(words), *lang)).collect();
     counts.sort_unstable_by(|a, b| b.cmp(a));
     let ((most, lang), (next, _)) = (counts[0], counts[1]);

@@ -62,6 +62,10 @@ impl Label {
     /// # Errors
     /// When brackets do not pair up, are nested, or offer no choice.
     pub fn parse(text: &str) -> Result<Self, LabelError> {
+        if !text.bytes().any(|byte| matches!(byte, b'{' | b'}' | b'\\')) {
+            let parts = if text.is_empty() { Vec::new() } else { vec![LabelPart::Fixed(text.to_owned())] };
+            return Ok(Self { parts });
+        }
         let mut parts = Vec::new();
         let mut fixed = String::new();
         let mut choice: Option<(usize, Vec<String>)> = None;
@@ -116,6 +120,18 @@ impl Label {
     #[must_use]
     pub fn parts(&self) -> &[LabelPart] {
         &self.parts
+    }
+
+    /// The texts the label admits, the first `most` of them.
+    #[must_use]
+    pub fn readings(&self, most: usize) -> Vec<String> {
+        self.parts.iter().fold(vec![String::new()], |so_far, part| match part {
+            LabelPart::Fixed(text) => so_far.into_iter().map(|head| head + text).collect(),
+            LabelPart::Choice(readings) => {
+                let all = so_far.iter().flat_map(|head| readings.iter().map(move |tail| format!("{head}{tail}")));
+                all.take(most).collect()
+            }
+        })
     }
 
     /// The text with the first reading of every choice: what a synthesiser is asked to speak.

@@ -2,10 +2,20 @@
 //!
 //! A [`TextProfile`] is an ordered list of [`TextStep`]s; a [`Label`] is a reference text with its alternatives.
 
+mod join;
 mod label;
+mod numbers;
 mod profile;
+mod replace;
+mod segments;
+mod sentences;
 mod steps;
 
+pub use join::{HeardPiece, join_pieces};
 pub use label::{Label, LabelError, LabelPart};
-pub use profile::{TextProfile, UnknownProfile};
+pub use numbers::NumberLanguage;
+pub use profile::{TextProfile, Token, UnknownProfile};
+pub use replace::{Pattern, WordMap};
+pub use segments::graphemes;
+pub use sentences::{WordTooLong, split_at_sentences};
 pub use steps::TextStep;

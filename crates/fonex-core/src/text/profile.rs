@@ -8,6 +8,9 @@ use thiserror::Error;
 use super::{Label, LabelPart, TextStep};
 use crate::align::WordGraph;
 
+/// One token of a text. Words of up to 24 bytes are held in place, without an allocation.
+pub type Token = compact_str::CompactString;
+
 /// An ordered list of text steps with a name.
 ///
 /// Steps run in order on every label and every result alike; what is left is split at white space.
@@ -20,6 +23,8 @@ pub struct TextProfile {
     pub steps: Vec<TextStep>,
 }
 
+const ENGLISH: &str = include_str!("../../profiles/en.toml");
+
 /// A name that no shipped profile has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("there is no text profile \"{0}\"")]
@@ -27,19 +32,47 @@ pub struct UnknownProfile(pub String);
 
 impl TextProfile {
     /// The names of the shipped profiles.
-    pub const SHIPPED: [&'static str; 2] = ["neutral", "verbatim"];
+    pub const SHIPPED: [&'static str; 3] = ["neutral", "verbatim", "en"];
 
-    /// A shipped profile: `neutral` runs every step, `verbatim` none.
+    /// A shipped profile: `verbatim` forgives nothing; `neutral` case, punctuation and markup; `en` also the ways English
+    /// is written.
     ///
     /// # Errors
     /// When the name is not in [`Self::SHIPPED`].
     pub fn shipped(name: &str) -> Result<Self, UnknownProfile> {
         let steps = match name {
-            "neutral" => TextStep::ALL.to_vec(),
+            "neutral" => TextStep::NEUTRAL.to_vec(),
             "verbatim" => Vec::new(),
+            "en" => return Ok(toml::from_str(ENGLISH).expect("the shipped profile is read by a test")),
             _ => return Err(UnknownProfile(name.to_owned())),
         };
         Ok(Self { name: name.to_owned(), steps })
+    }
+
+    /// The profile with the steps of the shipped profiles it names put in their place.
+    ///
+    /// # Errors
+    /// When it names one that is not shipped.
+    pub fn resolved(self) -> Result<Self, UnknownProfile> {
+        let mut steps = Vec::new();
+        for step in self.steps {
+            match step {
+                TextStep::Profile(name) => steps.extend(Self::shipped(&name)?.steps),
+                other => steps.push(other),
+            }
+        }
+        Ok(Self { steps, ..self })
+    }
+
+    /// The text before the first step and after each, with the step's name.
+    #[must_use]
+    pub fn explain(&self, text: &str) -> Vec<(&'static str, String)> {
+        let mut stages = vec![("as written", text.to_owned())];
+        for step in &self.steps {
+            let after = step.apply(&stages.last().expect("there is one").1).into_owned();
+            stages.push((step.as_str(), after));
+        }
+        stages
     }
 
     /// The text after every step.
@@ -60,13 +93,13 @@ impl TextProfile {
 
     /// The tokens of a text, in order.
     #[must_use]
-    pub fn tokens(&self, text: &str) -> Vec<String> {
-        self.apply(text).split_whitespace().map(str::to_owned).collect()
+    pub fn tokens(&self, text: &str) -> Vec<Token> {
+        self.apply(text).split_whitespace().map(Token::from).collect()
     }
 
     /// The words of a label with every reading it admits. Brackets part words: they cannot stand inside one.
     #[must_use]
-    pub fn label_words(&self, label: &Label) -> WordGraph<String> {
+    pub fn label_words(&self, label: &Label) -> WordGraph<Token> {
         let mut graph = WordGraph::new();
         for part in label.parts() {
             match part {

@@ -1,15 +1,20 @@
 //! The single steps a text profile is made of. Each takes a text and gives a text, and knows nothing of the others.
 
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 
 use icu_casemap::CaseMapper;
-use icu_normalizer::ComposingNormalizerBorrowed;
+use icu_normalizer::{ComposingNormalizerBorrowed, DecomposingNormalizerBorrowed};
 use icu_properties::CodePointMapData;
 use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
 use serde::{Deserialize, Serialize};
 
+use super::numbers::NumberLanguage;
+use super::replace::{Pattern, WordMap};
+use super::segments::part_words;
+
 /// One named step of a text profile.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum TextStep {
     /// Removes markup tags `<b>`, `<v Name>`, `<00:01.000>`, `{\an8}` and resolves `&amp;` and its like.
@@ -23,16 +28,65 @@ pub enum TextStep {
     /// Drops punctuation; keeps apostrophes inside words, decimal points and commas inside numbers, and signs that
     /// are spoken (`%`, `&`, `@`, `#`, currency, mathematical signs). A hyphen parts words.
     Punctuation,
+    /// Removes events in square brackets, such as `[laughter]`.
+    Brackets,
+    /// Parts the words of scripts that write no spaces, such as Chinese, Japanese and Thai.
+    Words,
+    /// Takes marks off letters: `café` becomes `cafe`.
+    Diacritics,
+    /// Drops these words.
+    Drop(BTreeSet<String>),
+    /// Puts words in the place of others.
+    Replace(WordMap),
+    /// Replaces the matches of a regular expression.
+    Pattern(Pattern),
+    /// Brings numbers in digits and in words into one form.
+    Numbers(NumberLanguage),
+    /// Runs the steps of a shipped profile.
+    Profile(String),
 }
 
 impl TextStep {
-    /// Every step, in the order the neutral profile runs them.
-    pub const ALL: [Self; 5] = [Self::Markers, Self::Markup, Self::Unicode, Self::Case, Self::Punctuation];
+    /// The steps of the neutral profile, in order.
+    pub const NEUTRAL: [Self; 6] =
+        [Self::Markers, Self::Markup, Self::Unicode, Self::Case, Self::Punctuation, Self::Words];
 
-    /// Applies the step. Cost is linear in the text.
+    /// Its name, as written in a profile.
     #[must_use]
-    pub fn apply(self, text: &str) -> Cow<'_, str> {
+    pub const fn as_str(&self) -> &'static str {
         match self {
+            Self::Markup => "markup",
+            Self::Markers => "markers",
+            Self::Unicode => "unicode",
+            Self::Case => "case",
+            Self::Punctuation => "punctuation",
+            Self::Brackets => "brackets",
+            Self::Words => "words",
+            Self::Diacritics => "diacritics",
+            Self::Drop(_) => "drop",
+            Self::Replace(_) => "replace",
+            Self::Pattern(_) => "pattern",
+            Self::Numbers(_) => "numbers",
+            Self::Profile(_) => "profile",
+        }
+    }
+
+    /// Applies the step. Cost is linear in the text. A profile inside a profile is resolved before and changes nothing
+    /// here.
+    #[must_use]
+    pub fn apply<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        match self {
+            Self::Profile(_) => Cow::Borrowed(text),
+            Self::Brackets => remove_spans(text, "[", |rest| find_near(rest, "]").map(|end| end + 1)),
+            Self::Words => part_words(text),
+            Self::Diacritics => fold_diacritics(text),
+            Self::Drop(words) => {
+                let kept = text.split_whitespace().filter(|word| !words.contains(*word));
+                Cow::Owned(kept.collect::<Vec<_>>().join(" "))
+            }
+            Self::Replace(words) => Cow::Owned(words.apply(text)),
+            Self::Pattern(pattern) => Cow::Owned(pattern.apply(text)),
+            Self::Numbers(language) => Cow::Owned(language.apply(text)),
             Self::Markup => strip_markup(text),
             Self::Markers => strip_markers(text),
             Self::Unicode => unicode_form(text),
@@ -125,6 +179,16 @@ fn unicode_form(text: &str) -> Cow<'_, str> {
 /// Format characters that change no word: soft hyphen, zero-width joiners and spaces, direction marks, byte-order mark.
 fn is_invisible(c: char) -> bool {
     matches!(c, '\u{AD}' | '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{2069}' | '\u{FEFF}')
+}
+
+/// Letters without the marks on them (canonical decomposition, UAX 15, less the nonspacing marks).
+fn fold_diacritics(text: &str) -> Cow<'_, str> {
+    if text.is_ascii() {
+        return Cow::Borrowed(text);
+    }
+    let parted = DecomposingNormalizerBorrowed::new_nfd().normalize(text);
+    let categories = CodePointMapData::<GeneralCategory>::new();
+    Cow::Owned(parted.chars().filter(|c| categories.get(*c) != GeneralCategory::NonspacingMark).collect())
 }
 
 fn fold_case(text: &str) -> Cow<'_, str> {

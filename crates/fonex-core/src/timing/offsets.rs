@@ -1,7 +1,7 @@
 //! The time differences of one clip, over the words that were heard right.
 
-use crate::align::{Edit, WordGraph, align, unlikeness};
-use crate::text::TextProfile;
+use crate::align::{APART_MAX, Against, Edit, WordGraph, align, unlikeness};
+use crate::text::{TextProfile, Token};
 use crate::{Clip, Heard};
 
 /// Heard minus labelled times of one clip.
@@ -25,7 +25,7 @@ pub struct WordOffset {
 /// A token with the times of the word it comes from; a word of several tokens keeps its start on the first and its end
 /// on the last.
 struct TimedToken {
-    text: String,
+    text: Token,
     start: Option<f64>,
     end: Option<f64>,
 }
@@ -42,14 +42,19 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
         clip.words.iter().flat_map(|w| timed_tokens(profile, &w.text, Some(w.start), Some(w.end))).collect();
     let heard: Vec<TimedToken> =
         heard.words.iter().flat_map(|w| timed_tokens(profile, &w.text, w.start, w.end)).collect();
-    let said = WordGraph::chain(said);
-    let alignment = align(&said, &heard, |a, b| a.text == b.text, |a, b| unlikeness(&a.text, &b.text));
+    let texts = |tokens: &[TimedToken]| tokens.iter().map(|token| token.text.clone()).collect::<Vec<Token>>();
+    let against = |node: usize, at: usize, same: bool| {
+        let (said, heard): (&TimedToken, &TimedToken) = (&said[node], &heard[at]);
+        let unlike = if same { 0 } else { unlikeness(&said.text, &heard.text) };
+        Against { apart: apart(said, heard), unlike }
+    };
+    let alignment = align(&WordGraph::chain(texts(&said)), &texts(&heard), against);
     let words = alignment
         .steps
         .iter()
         .filter(|step| step.edit == Edit::Correct)
         .filter_map(|step| {
-            let (said, heard) = (&said.words()[step.said?], &heard[step.heard?]);
+            let (said, heard) = (&said[step.said?], &heard[step.heard?]);
             Some(WordOffset {
                 at_s: said.start?,
                 start_ms: (heard.start? - said.start?) * 1e3,
@@ -70,4 +75,14 @@ fn timed_tokens(profile: &TextProfile, text: &str, start: Option<f64>, end: Opti
         last.end = end;
     }
     tokens
+}
+
+/// How far apart in time two words are, in quarters of a second; words that overlap are not apart.
+fn apart(said: &TimedToken, heard: &TimedToken) -> u8 {
+    const QUARTER_S: f64 = 0.25;
+    let (Some(said_start), Some(heard_start)) = (said.start, heard.start) else { return 0 };
+    let said_end = said.end.unwrap_or(said_start);
+    let heard_end = heard.end.unwrap_or(heard_start);
+    let gap = (heard_start - said_end).max(said_start - heard_end);
+    if gap > 0.0 { (gap / QUARTER_S).ceil().min(f64::from(APART_MAX)) as u8 } else { 0 }
 }

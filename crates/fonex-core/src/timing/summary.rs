@@ -69,6 +69,11 @@ impl TimingBuilder {
         self.clips.push(offsets.clone());
     }
 
+    /// Adds what another builder gathered from clips that come after this one's.
+    pub fn merge(&mut self, later: Self) {
+        self.clips.extend(later.clips);
+    }
+
     /// None when no word has times on both sides.
     #[must_use]
     pub fn finish(&self, seed: u64) -> Option<Timing> {

@@ -4,6 +4,7 @@
 
 mod reap;
 
+use std::collections::BTreeMap;
 use std::io::{ErrorKind, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
@@ -21,6 +22,8 @@ pub struct Job<'j> {
     pub argv: &'j [String],
     /// Working folder.
     pub folder: &'j Path,
+    /// Variables set in its environment.
+    pub env: &'j BTreeMap<String, String>,
     /// Bytes for its standard input; without them it reads an empty one.
     pub stdin: Option<Vec<u8>>,
     /// Wall time after which it is ended.
@@ -81,6 +84,7 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     let started = Instant::now();
     let child = Command::new(&job.argv[0])
         .args(&job.argv[1..])
+        .envs(job.env)
         .current_dir(job.folder)
         .stdin(if job.stdin.is_some() { Stdio::piped() } else { Stdio::null() })
         .stdout(Stdio::piped())
@@ -208,6 +212,18 @@ fn keep(
     });
 }
 
+/// Waits a little for a program of its own group to end by itself, then ends it and everything it started, and reaps it.
+pub(crate) fn end_group(pid: u32, grace: Duration) -> ExitStatus {
+    let (sender, ended) = channel();
+    thread::spawn(move || {
+        reap::wait_until_exited(pid);
+        let _ = sender.send(());
+    });
+    let _ = ended.recv_timeout(grace);
+    reap::kill_group(pid);
+    reap::reap(pid).status
+}
+
 /// How a program ended by itself, in words; none when all went well.
 #[must_use]
 pub fn failure(status: ExitStatus) -> Option<String> {
@@ -228,6 +244,7 @@ mod tests {
         let job = Job {
             argv: &argv,
             folder: Path::new("/"),
+            env: &BTreeMap::new(),
             stdin: Some(b"given".to_vec()),
             time_limit: Duration::from_millis(limit_ms),
             output_limit,
@@ -271,7 +288,8 @@ mod tests {
     fn an_absent_program_and_a_death_are_told_apart() {
         let argv = ["/no/such/program".to_owned()];
         let (time_limit, folder) = (Duration::from_secs(9), Path::new("/"));
-        let job = Job { argv: &argv, folder, stdin: None, time_limit, output_limit: 10 };
+        let env = BTreeMap::new();
+        let job = Job { argv: &argv, folder, env: &env, stdin: None, time_limit, output_limit: 10 };
         assert!(matches!(run(&job, &StopFlag::default()).ending, Ending::NotStarted(_)));
         let Ending::Exited(status) = shell("kill -9 $$", 20_000, 10).ending else { panic!("it ended by itself") };
         assert_eq!(failure(status).unwrap(), "the program was ended by signal 9");

@@ -190,15 +190,20 @@ impl Mixing {
     }
 
     fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
-        let scale = (self.channels as f32).recip();
-        for frame in interleaved.chunks_exact(self.channels) {
-            let mixed = match self.side {
-                None => frame.iter().sum::<f32>() * scale,
-                Some(Side::Left) => frame[0],
-                Some(Side::Right) => frame[1.min(frame.len() - 1)],
-            };
-            self.unreal += u64::from(!mixed.is_finite());
-            self.samples.push(if mixed.is_finite() { mixed } else { 0.0 });
+        let (scale, from) = ((self.channels as f32).recip(), self.samples.len());
+        let frames = interleaved.chunks_exact(self.channels);
+        match self.side {
+            _ if self.channels == 1 => self.samples.extend_from_slice(interleaved),
+            None => self.samples.extend(frames.map(|frame| frame.iter().sum::<f32>() * scale)),
+            Some(Side::Left) => self.samples.extend(frames.map(|frame| frame[0])),
+            Some(Side::Right) => self.samples.extend(frames.map(|frame| frame[1])),
+        }
+        let added = &mut self.samples[from..];
+        if added.iter().fold(false, |any, s| any | !s.is_finite()) {
+            for sample in added.iter_mut().filter(|sample| !sample.is_finite()) {
+                self.unreal += 1;
+                *sample = 0.0;
+            }
         }
         if self.samples.len() as u64 > LONGEST_S * u64::from(self.rate_hz) {
             return Err(AudioError::TooLong);

@@ -8,7 +8,7 @@ use fonex_core::stats::{PairedRatio, median};
 use fonex_store::TrialRecord;
 use serde::Serialize;
 
-use super::{RunView, VariantView};
+use super::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
 #[derive(Clone, Copy)]
@@ -27,6 +27,11 @@ impl Side<'_> {
     }
 }
 
+/// Recognisers, synthesisers and responders: only variants that do the same are compared.
+pub fn by_task<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 3] {
+    ["hear", "speak", "reply"].map(|task| sides.iter().copied().filter(|s| s.variant.variant.task == task).collect())
+}
+
 /// The findings about one pair of variants.
 #[derive(Debug, Clone, Serialize)]
 pub struct Comparison {
@@ -39,6 +44,12 @@ pub struct Comparison {
     pub cautions: Vec<String>,
     /// What can be said.
     pub findings: Vec<Finding>,
+    /// What the first costs, where its engine has prices.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_cost: Option<CostSummary>,
+    /// What the second costs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub second_cost: Option<CostSummary>,
 }
 
 /// Compares one variant with others. All findings together count as one family for the corrections.
@@ -54,6 +65,8 @@ pub fn compare(first: Side<'_>, others: &[Side<'_>], by: &[String], seed: u64) -
             second: other.name(),
             cautions: cautions(first, *other),
             findings: findings.by_ref().take(asked.len()).collect(),
+            first_cost: first.variant.cost.clone(),
+            second_cost: other.variant.cost.clone(),
         })
         .collect()
 }
@@ -61,6 +74,15 @@ pub fn compare(first: Side<'_>, others: &[Side<'_>], by: &[String], seed: u64) -
 fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
     let (a, b) = (&first.run.run, &second.run.run);
     let mut cautions = Vec::new();
+    for side in [first, second] {
+        if side.variant.other_language > 0 {
+            let name = &side.variant.variant.name;
+            cautions.push(format!(
+                "{name} reads {} clips in a language that its voice does not list",
+                side.variant.other_language
+            ));
+        }
+    }
     let mut differs = |differ: bool, what: String| {
         if differ {
             cautions.push(what);

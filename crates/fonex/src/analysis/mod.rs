@@ -1,11 +1,13 @@
 //! From stored trials to measures: what `show`, `compare`, `trend` and `report` all stand on.
 
 mod compare;
+mod exchange;
 mod speech;
 mod trend;
 mod view;
 
-pub use compare::{Comparison, Side, compare, value_of};
+pub use compare::{Comparison, Side, by_task, compare, value_of};
+pub use exchange::{CostSummary, ExchangeSummary};
 pub use speech::SpeechSummary;
 pub use trend::{Trend, TrendPoint, trend};
 pub use view::{ClipResult, RunView, VariantView};

@@ -1,17 +1,19 @@
 //! One run, measured: each variant with its outcomes, scores and latencies.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordStep, score_clip};
 use fonex_core::align::EditCounts;
+use fonex_core::cost::Usage;
 use fonex_core::latency::{Percentiles, real_time_factor};
 use fonex_core::text::Label;
 use fonex_core::timing::word_offsets;
 use fonex_core::{Clip, Outcome};
+use fonex_engines::lists_language;
 use fonex_store::{Run, Store, StoreError, TrialRecord, Variant};
 use serde::Serialize;
 
-use super::SpeechSummary;
+use super::{CostSummary, ExchangeSummary, SpeechSummary};
 
 /// A run with all that is measured of it.
 #[derive(Debug, Serialize)]
@@ -46,6 +48,21 @@ pub struct VariantView {
     /// Wall time of answered calls in milliseconds.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub latency_ms: Option<Percentiles>,
+    /// Milliseconds until the first text or sound, where answers came in pieces.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_ms: Option<Percentiles>,
+    /// Words of the replies; left out for all but responders.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reply_words: Option<Percentiles>,
+    /// What the requests took, where there were any.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub exchange: Option<ExchangeSummary>,
+    /// What was used and what it costs, where the engine has prices.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cost: Option<CostSummary>,
+    /// Clips in a language that the voice does not list; none where its languages are not known.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub other_language: u64,
     /// Wall time for each second of audio heard or spoken.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rtf: Option<Percentiles>,
@@ -58,6 +75,9 @@ pub struct VariantView {
     /// Scored clips, repeats together, in corpus order.
     #[serde(skip)]
     pub clips: Vec<ClipResult>,
+    /// What was used of the engine, warm-up included: that is charged as well.
+    #[serde(skip)]
+    pub used: Usage,
     /// The timed trials.
     #[serde(skip)]
     pub records: Vec<TrialRecord>,
@@ -86,19 +106,30 @@ pub struct ClipResult {
 }
 
 impl RunView {
-    /// Measures a stored run.
+    /// Measures a stored run by its rates.
     pub fn load(store: &Store, run: Run) -> Result<Self, StoreError> {
+        Self::measure(store, run, false)
+    }
+
+    /// Measures a stored run, what went wrong included.
+    pub fn load_in_depth(store: &Store, run: Run) -> Result<Self, StoreError> {
+        Self::measure(store, run, true)
+    }
+
+    fn measure(store: &Store, run: Run, in_depth: bool) -> Result<Self, StoreError> {
         let clips = store.clips(&run.corpus_checksum)?;
         let mut by_variant: Vec<Vec<TrialRecord>> = run.variants.iter().map(|_| Vec::new()).collect();
         for trial in store.trials(run.id)? {
             by_variant[trial.key.variant].push(trial);
         }
-        let variants = run
+        let mut variants: Vec<VariantView> = run
             .variants
             .iter()
             .zip(by_variant)
-            .map(|(variant, trials)| VariantView::measure(variant.clone(), trials, &clips, &run))
+            .map(|(variant, trials)| VariantView::measure(variant.clone(), trials, &clips, &run, in_depth))
             .collect();
+        let costs = CostSummary::of_all(&variants);
+        variants.iter_mut().zip(costs).for_each(|(view, cost)| view.cost = cost);
         Ok(Self { run, variants, labels: clips.into_iter().map(|clip| (clip.id.clone(), clip)).collect() })
     }
 
@@ -112,7 +143,7 @@ impl RunView {
 }
 
 impl VariantView {
-    fn measure(variant: Variant, trials: Vec<TrialRecord>, clips: &[Clip], run: &Run) -> Self {
+    fn measure(variant: Variant, trials: Vec<TrialRecord>, clips: &[Clip], run: &Run, in_depth: bool) -> Self {
         let (warm, records): (Vec<_>, Vec<_>) = trials.into_iter().partition(|trial| trial.key.warm_up);
         let answered = || records.iter().filter(|trial| trial.outcome.is_answer());
         let took: Vec<f64> = answered().filter_map(|trial| trial.took_ms).collect();
@@ -127,14 +158,23 @@ impl VariantView {
             .filter(|count| count.trials > 0)
             .collect();
         let hears = variant.task == "hear";
-        let (score, results) = if hears { score(&records, clips, run) } else { (None, Vec::new()) };
+        let (score, results) = if hears { score(&records, clips, run, in_depth) } else { (None, Vec::new()) };
+        let reply_words: Vec<f64> =
+            answered().filter_map(|trial| Some(trial.replied.as_ref()?.split_whitespace().count() as f64)).collect();
+        let used = records.iter().chain(&warm).filter_map(|trial| trial.used).fold(Usage::default(), Usage::plus);
         Self {
             trials: records.len() as u64,
             warm_up: warm.len() as u64,
             outcomes,
             score,
-            speech: if hears { None } else { SpeechSummary::of(&records, clips) },
+            speech: if variant.task == "speak" { SpeechSummary::of(&records, clips) } else { None },
             latency_ms: Percentiles::of(&took),
+            first_ms: Percentiles::of(&answered().filter_map(|trial| trial.first_ms).collect::<Vec<_>>()),
+            reply_words: Percentiles::of(&reply_words),
+            exchange: ExchangeSummary::of(&records),
+            cost: None,
+            other_language: other_language(&variant, &records, clips),
+            used,
             rtf: per_audio(|trial| Some(trial.took_ms? / 1e3)),
             cpu_per_audio_s: per_audio(|trial| trial.cpu_s),
             peak_memory_kib: answered().filter_map(|trial| trial.peak_memory_kib).max(),
@@ -159,11 +199,23 @@ impl VariantView {
     }
 }
 
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+fn is_zero(count: &u64) -> bool {
+    *count == 0
+}
+
+/// Clips that were to be spoken in a language the voice does not list.
+fn other_language(variant: &Variant, records: &[TrialRecord], clips: &[Clip]) -> u64 {
+    let spoken: HashSet<&str> = records.iter().map(|trial| trial.key.clip_id.as_str()).collect();
+    let foreign = |clip: &&Clip| clip.lang.as_ref().is_some_and(|lang| !lists_language(&variant.languages, lang));
+    clips.iter().filter(|clip| spoken.contains(clip.id.as_str())).filter(foreign).count() as u64
+}
+
 fn count(records: &[TrialRecord], outcome: Outcome) -> u64 {
     records.iter().filter(|trial| trial.outcome == outcome).count() as u64
 }
 
-fn score(records: &[TrialRecord], clips: &[Clip], run: &Run) -> (Option<Score>, Vec<ClipResult>) {
+fn score(records: &[TrialRecord], clips: &[Clip], run: &Run, in_depth: bool) -> (Option<Score>, Vec<ClipResult>) {
     let mut by_clip: HashMap<&str, Vec<&TrialRecord>> = HashMap::new();
     for record in records {
         by_clip.entry(&record.key.clip_id).or_default().push(record);
@@ -171,6 +223,9 @@ fn score(records: &[TrialRecord], clips: &[Clip], run: &Run) -> (Option<Score>, 
     let profile = &run.text_profile;
     let mut builder = ScoreBuilder::new(&profile.name, run.seed);
     let mut results = Vec::new();
+    for clip in clips.iter().filter(|clip| in_depth && by_clip.contains_key(clip.id.as_str())) {
+        builder.tell_terms(profile, &clip.terms);
+    }
     for clip in clips {
         let (Some(trials), Ok(label)) = (by_clip.get(clip.id.as_str()), Label::parse(&clip.text)) else { continue };
         let mut sum: Option<ClipScore> = None;
@@ -181,6 +236,10 @@ fn score(records: &[TrialRecord], clips: &[Clip], run: &Run) -> (Option<Score>, 
                 continue;
             };
             let score = score_clip(profile, &label, &heard.text);
+            // Each answer counts, also those of repeats: a mistake made twice is made twice.
+            if in_depth {
+                builder.add_in_depth(profile, clip, &label, heard, &score);
+            }
             match &mut sum {
                 None => {
                     offsets = word_offsets(profile, clip, heard);

@@ -2,18 +2,23 @@
 
 mod overrides;
 mod plan;
+mod profile;
 mod read;
 mod spans;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use fonex_core::Clip;
+use fonex_core::cost::{Price, Prices};
 use fonex_core::text::TextProfile;
-use fonex_engines::EngineConfig;
+use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
 use fonex_store::Store;
 
-pub use plan::{Plan, PlannedVariant};
+pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
+pub use profile::{read_profile, read_toml};
 pub use read::read_bench;
 
 use crate::failure::Failure;
@@ -66,6 +71,32 @@ impl Bench {
                 })
             }
         }
+    }
+
+    /// What a variant is charged: the engine's prices, with its voice's own price of a character.
+    pub fn prices(&self, variant: &PlannedVariant) -> Option<Prices> {
+        let engine = &self.engines[&variant.engine];
+        let prices = engine.prices.clone()?;
+        Some(match engine.voices.find(&variant.voice).and_then(|voice| voice.price) {
+            Some(price) => Prices { character: Some(Price::Flat(price)), ..prices },
+            None => prices,
+        })
+    }
+
+    /// What its engines are built with. Secrets are read now, and only from here on.
+    pub fn surroundings(
+        &self,
+        scratch: PathBuf,
+        labels: Arc<HashMap<String, Clip>>,
+    ) -> Result<Surroundings, Problem> {
+        Ok(Surroundings {
+            bench: self.path.clone(),
+            folder: self.folder.clone(),
+            scratch,
+            labels,
+            seed: self.seed,
+            secrets: Secrets::read(&self.folder)?,
+        })
     }
 
     /// Reads a corpus the bench file names.

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use fonex_core::Clip;
-use fonex_engines::{EngineConfig, Settings, Task};
+use fonex_core::material::Condition;
+use fonex_engines::{Delivery, EngineConfig, Settings, Task, Transport, VOICE_FIELDS, Voice};
 use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
@@ -22,6 +23,12 @@ pub(super) struct PlanConfig {
     #[serde(default)]
     voices: Vec<String>,
     #[serde(default)]
+    voices_where: Option<String>,
+    #[serde(default)]
+    delivery: Option<OneOrMoreDeliveries>,
+    #[serde(default)]
+    budget: Budget,
+    #[serde(default)]
     settings: BTreeMap<String, Vec<serde_json::Value>>,
     #[serde(default = "one")]
     repeats: u32,
@@ -35,6 +42,28 @@ pub(super) struct PlanConfig {
 
 const fn one() -> u32 {
     1
+}
+
+/// A way of delivery or several to compare.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OneOrMoreDeliveries {
+    One(Delivery),
+    More(Vec<Delivery>),
+}
+
+/// What a run may use up at most; it stops before the trial that would pass one of them.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Budget {
+    /// Cost, in the currency of the engines' prices.
+    pub cost: Option<f64>,
+    /// Requests; each attempt counts.
+    pub requests: Option<u64>,
+    /// Characters of text sent.
+    pub characters: Option<u64>,
+    /// Minutes of audio sent.
+    pub audio_minutes: Option<f64>,
 }
 
 /// A value or a list of values.
@@ -64,10 +93,12 @@ pub struct Plan {
     pub at_once: u32,
     /// Failed trials that still give exit code 0.
     pub allow_failed: u64,
+    /// What a run of it may use up.
+    pub budget: Budget,
 }
 
 /// One column of a comparison.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct PlannedVariant {
     /// All of it in one name.
     pub name: String,
@@ -81,6 +112,8 @@ pub struct PlannedVariant {
     pub voice: String,
     /// Settings.
     pub settings: Settings,
+    /// How audio reaches it.
+    pub delivery: Delivery,
 }
 
 impl Plan {
@@ -118,18 +151,35 @@ pub(super) fn resolve(
             unknown(what, engine, engines.keys(), at(&format!("engines[{i}]")))
         })?);
     }
-    let choice = |key: &str, wanted: &[String], offered: fn(&EngineConfig) -> &Vec<String>| {
-        let known: Vec<&String> = chosen.iter().flat_map(|engine| offered(engine)).collect();
+    let choice = |key: &str, wanted: &[String], offered: fn(&EngineConfig) -> Vec<String>| {
+        let known: Vec<String> = chosen.iter().flat_map(|engine| offered(engine)).collect();
         wanted.iter().find(|value| !known.contains(value)).map_or(Ok(()), |value| {
             let what = format!("no engine of the plan \"{name}\" has {value:?} among its {key}");
-            Err(unknown(what, value, known.iter().copied(), at(key)))
+            Err(unknown(what, value, &known, at(key)))
         })
     };
-    choice("models", &config.models, |engine| &engine.models)?;
-    choice("voices", &config.voices, |engine| &engine.voices)?;
+    choice("models", &config.models, |engine| engine.models.clone())?;
+    choice("voices", &config.voices, |engine| engine.voices.0.iter().map(|voice| voice.id.clone()).collect())?;
+    let condition =
+        config.voices_where.as_deref().map(|text| voice_condition(text, at("voices_where"))).transpose()?;
     let grid = settings_grid(&config.settings);
+    if let Some((engine, key)) = chosen.iter().find_map(|engine| {
+        let unknown = config.settings.keys().find(|key| !takes_setting(engine, key))?;
+        Some((engine, unknown))
+    }) {
+        let what = format!("the engine \"{}\" has no setting \"{key}\"", engine.name);
+        return Err(unknown(what, key, engine.settings.keys(), at("settings")));
+    }
+    let deliveries = match config.delivery {
+        None => vec![Delivery::Whole],
+        Some(OneOrMoreDeliveries::One(delivery)) => vec![delivery],
+        Some(OneOrMoreDeliveries::More(several)) if several.is_empty() => vec![Delivery::Whole],
+        Some(OneOrMoreDeliveries::More(several)) => several,
+    };
+    deliveries.iter().try_for_each(|delivery| delivery.check(&|| at("delivery")))?;
+    let wish = Wish { models: &config.models, voices: &config.voices, condition: condition.as_ref() };
     let variants: Vec<PlannedVariant> =
-        chosen.iter().flat_map(|engine| variants(engine, &config.models, &config.voices, &grid)).collect();
+        chosen.iter().flat_map(|engine| variants(engine, &wish, &grid, &deliveries)).collect();
     if variants.is_empty() {
         return Err(Problem::new(format!("the plan \"{name}\" has nothing to run"), at("engines"))
             .expected("at least one engine that has one of the models and voices asked for"));
@@ -147,6 +197,7 @@ pub(super) fn resolve(
         warm_up: config.warm_up,
         at_once: config.at_once,
         allow_failed: config.allow_failed,
+        budget: config.budget,
     })
 }
 
@@ -166,37 +217,80 @@ fn settings_grid(settings: &BTreeMap<String, Vec<serde_json::Value>>) -> Vec<Set
     })
 }
 
-fn variants(engine: &EngineConfig, models: &[String], voices: &[String], grid: &[Settings]) -> Vec<PlannedVariant> {
+/// A condition on voices, with its fields checked.
+pub fn voice_condition(text: &str, place: Place) -> Result<Condition, Problem> {
+    let condition = Condition::parse(text).map_err(|error| Problem::new(error.to_string(), place.clone()))?;
+    match condition.fields().into_iter().find(|field| !VOICE_FIELDS.contains(field)) {
+        None => Ok(condition),
+        Some(field) => {
+            let known = VOICE_FIELDS.map(str::to_owned);
+            Err(unknown(format!("voices have no field \"{field}\""), field, &known, place))
+        }
+    }
+}
+
+/// Stand-ins take any setting, since they take no notice of them.
+fn takes_setting(engine: &EngineConfig, key: &str) -> bool {
+    engine.settings.contains_key(key) || matches!(engine.transport, Transport::StandIn(_))
+}
+
+/// What a plan asks for of its engines.
+struct Wish<'w> {
+    models: &'w [String],
+    voices: &'w [String],
+    condition: Option<&'w Condition>,
+}
+
+fn variants(
+    engine: &EngineConfig,
+    wish: &Wish<'_>,
+    grid: &[Settings],
+    deliveries: &[Delivery],
+) -> Vec<PlannedVariant> {
     // Where the plan names some, an engine takes part with those it has; one that offers none has nothing to choose.
-    let wanted = |offered: &[String], named: &[String]| -> Vec<String> {
-        match offered {
-            [] => vec![String::new()],
-            _ => offered.iter().filter(|o| named.is_empty() || named.contains(o)).cloned().collect(),
+    let models: Vec<&str> = match engine.models.as_slice() {
+        [] => vec![""],
+        offered => {
+            let wanted = offered.iter().filter(|model| wish.models.is_empty() || wish.models.contains(model));
+            wanted.map(String::as_str).collect()
         }
     };
+    let voices: Vec<&str> = match engine.voices.0.as_slice() {
+        [] => vec![""],
+        offered => {
+            let named = |voice: &&Voice| wish.voices.is_empty() || wish.voices.contains(&voice.id);
+            let fits = |voice: &&Voice| wish.condition.is_none_or(|condition| condition.holds(*voice));
+            offered.iter().filter(named).filter(fits).map(|voice| voice.id.as_str()).collect()
+        }
+    };
+    let deliveries = if engine.task == Task::Hear { deliveries } else { &[Delivery::Whole][..] };
     let mut variants = Vec::new();
-    for model in wanted(&engine.models, models) {
-        for voice in wanted(&engine.voices, voices) {
+    for model in models {
+        for voice in &voices {
             for changed in grid {
-                let mut settings = engine.settings.clone();
-                settings.extend(changed.clone());
-                variants.push(PlannedVariant {
-                    name: variant_name(&engine.name, &model, &voice, changed),
-                    engine: engine.name.clone(),
-                    task: engine.task,
-                    model: model.clone(),
-                    voice: voice.clone(),
-                    settings,
-                });
+                for delivery in deliveries {
+                    let mut settings = engine.settings.clone();
+                    settings.extend(changed.clone());
+                    variants.push(PlannedVariant {
+                        name: variant_name(&engine.name, model, voice, changed, *delivery),
+                        engine: engine.name.clone(),
+                        task: engine.task,
+                        model: model.to_owned(),
+                        voice: (*voice).to_owned(),
+                        settings,
+                        delivery: *delivery,
+                    });
+                }
             }
         }
     }
     variants
 }
 
-/// `engine/model/voice speed=1.2`, leaving out what there is no choice of.
-fn variant_name(engine: &str, model: &str, voice: &str, changed: &Settings) -> String {
+/// `engine/model/voice speed=1.2 pieces=10s`, leaving out what there is no choice of.
+fn variant_name(engine: &str, model: &str, voice: &str, changed: &Settings, delivery: Delivery) -> String {
     let parts: Vec<&str> = [engine, model, voice].into_iter().filter(|part| !part.is_empty()).collect();
     let settings: String = changed.iter().map(|(key, value)| format!(" {key}={value}")).collect();
-    parts.join("/") + &settings
+    let delivery = if delivery == Delivery::Whole { String::new() } else { format!(" {delivery}") };
+    parts.join("/") + &settings + &delivery
 }

@@ -13,7 +13,7 @@ use toml::Table;
 
 use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
-use super::{Bench, folder_of, overrides, unknown};
+use super::{Bench, folder_of, overrides, read_profile};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -67,14 +67,14 @@ fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench
         .map_err(|error| vec![Problem::new(format!("a value cannot be used: {error}"), place.clone())])?;
     let file: BenchFile = value_strict(value, place.clone(), "", &[]).map_err(|problem| vec![problem])?;
     let mut problems = Vec::new();
-    let text_profile = TextProfile::shipped(&file.text_profile).unwrap_or_else(|error| {
-        let known = TextProfile::SHIPPED.map(str::to_owned);
-        problems.push(unknown(error.to_string(), &file.text_profile, &known, place.clone().field("text_profile")));
+    let named = read_profile(&file.text_profile, folder_of(path), place.clone().field("text_profile"));
+    let text_profile = named.unwrap_or_else(|problem| {
+        problems.push(problem);
         TextProfile { name: file.text_profile.clone(), steps: Vec::new() }
     });
     let mut engines = BTreeMap::new();
     for (name, table) in file.engine {
-        match EngineConfig::read(&name, table, &place, &format!("engine.{name}")) {
+        match EngineConfig::read(&name, table, &place, &format!("engine.{name}"), folder_of(path)) {
             Ok(engine) => drop(engines.insert(name, engine)),
             Err(problem) => problems.push(problem),
         }

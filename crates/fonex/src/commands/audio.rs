@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use super::pieces::write_pieces;
 use crate::cli::{AudioOptions, Format};
-use crate::facts::in_parallel;
+use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, plural, write_chart};
 
@@ -51,7 +51,7 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
             Problem::new(format!("there are {} recordings to picture or cut", items.len()), Place::default());
         return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
     }
-    let results = in_parallel("measuring", &items, |item| {
+    let results = with_progress("measuring", &items, |item| {
         let decoded = read_side(&item.path, item.side)
             .map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
         Ok::<_, Problem>((measured(item, &decoded), (items.len() == 1).then_some(decoded.audio)))

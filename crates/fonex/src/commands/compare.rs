@@ -5,11 +5,11 @@ use fonex_formats::{Place, Problem};
 use fonex_store::Store;
 
 use super::{find_run, find_variant};
-use crate::analysis::{Comparison, RunView, Side, VariantView, compare};
+use crate::analysis::{Comparison, CostSummary, RunView, Side, VariantView, by_task, compare};
 use crate::bench::existing_store;
 use crate::cli::{Compare, Format};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds, percent, percent_points};
+use crate::output::{self, Table, milliseconds, money, percent, percent_points};
 
 pub fn compare_runs(options: &Compare) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
@@ -58,12 +58,17 @@ fn compare_named(named: &[Named], by: &[String], seed: u64) -> Result<Vec<Compar
     let (first, rest) = named.split_first().expect("the command line asks for one run at least");
     let firsts = first.sides();
     if rest.is_empty() {
-        let [one, others @ ..] = firsts.as_slice() else { return Ok(Vec::new()) };
-        if others.is_empty() {
-            let problem = Problem::new("there is only one variant to compare", Place::default());
+        let mut comparisons = Vec::new();
+        for group in by_task(&firsts) {
+            if let [one, others @ ..] = group.as_slice() {
+                comparisons.extend(compare(*one, others, by, seed));
+            }
+        }
+        if comparisons.is_empty() {
+            let problem = Problem::new("no two variants of this run do the same", Place::default());
             return Err(problem.remedy("name a second run, or RUN:VARIANT twice").into());
         }
-        return Ok(compare(*one, others, by, seed));
+        return Ok(comparisons);
     }
     let mut comparisons = Vec::new();
     for base in &firsts {
@@ -93,9 +98,30 @@ fn page(comparisons: &[Comparison]) -> String {
             text += &format!("  caution: {caution}\n");
         }
         text += &findings_table(std::slice::from_ref(comparison)).text();
+        text += &costs(comparison);
         text.push('\n');
     }
     text + "Pairs of the same clips; intervals and verdicts are 95 % over all findings shown together.\n"
+}
+
+/// What the two cost, for each word heard right or else for each trial. No sample and no chance: no interval.
+fn costs(comparison: &Comparison) -> String {
+    let (first, second) = (comparison.first_cost.as_ref(), comparison.second_cost.as_ref());
+    if first.is_none() && second.is_none() {
+        return String::new();
+    }
+    let words = [first, second].into_iter().flatten().all(|cost| cost.per_correct_word.is_some());
+    let cost = |side: Option<&CostSummary>| {
+        side.map_or_else(
+            || "no price".to_owned(),
+            |side| {
+                let each = if words { side.per_correct_word } else { Some(side.per_trial) };
+                each.map_or_else(|| "–".to_owned(), |each| money(each, Some(&side.currency)))
+            },
+        )
+    };
+    let what = if words { "a correct word" } else { "a trial" };
+    format!("cost of {what}: first {}, second {}\n", cost(first), cost(second))
 }
 
 /// One row a finding.

@@ -4,16 +4,22 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fonex_formats::{Place, Problem};
+use fonex_standin::service::{Service, ServiceConfig};
 use include_dir::{Dir, include_dir};
 
-use super::{compare, report, run, show, trend};
-use crate::bench::existing_store;
+use super::{compare, report, run, show, standin, trend};
+use crate::bench::{existing_store, read_bench};
 use crate::cli::{self, BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
 
 /// The corpus, its audio and the bench file.
 static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/shipped");
+
+/// The engines of services.toml.
+const SERVED: [&str; 4] = ["marl", "tern", "osier", "quill"];
+/// The variable of the shipped .env file that holds the stand-in service's key.
+const KEY: &str = "FONEX_DEMO_KEY";
 
 /// The weekly builds of the story; the last one made radio calls worse.
 const WEEKS: [&str; 6] = ["w41", "w42", "w43", "w44", "w45", "w46"];
@@ -52,6 +58,13 @@ pub fn demo(options: &cli::Demo) -> Result<Code, Failure> {
     }
     demo.step("Did a build make it worse?", "fonex trend --plan weekly -o trend.svg")?;
     demo.trend()?;
+    demo.step(
+        "The same engines as services, over HTTP and WebSocket, beside a responder.",
+        "fonex standin serve --key-from FONEX_DEMO_KEY & fonex run services --bench services.toml",
+    )?;
+    if demo.run_services()? {
+        return Ok(Code::Interrupted);
+    }
     demo.step("A page to pass on.", "fonex report 1 2 -o report.html")?;
     demo.report(&["1", "2"])?;
     output::print(&format!(
@@ -94,6 +107,7 @@ impl DemoFolder {
     /// Runs a plan; gives whether it was interrupted.
     fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<bool, Failure> {
         let options = cli::Run {
+            dry: false,
             plan: Some(plan.to_owned()),
             label: label.map(str::to_owned),
             overrides: overrides.to_vec(),
@@ -104,6 +118,25 @@ impl DemoFolder {
         // Of the weekly runs only the trend is shown.
         let code = if label.is_some() { run::run_quietly(&options)? } else { run::run(&options)? };
         Ok(code == Code::Interrupted)
+    }
+
+    /// Serves the stand-ins on a free port of loopback while a plan asks them; gives whether it was interrupted.
+    fn run_services(&self) -> Result<bool, Failure> {
+        let bench = read_bench(&self.bench.bench, &[])?;
+        let config = ServiceConfig { keys: vec![standin::key(&bench, KEY)?], ..standin::service_config(&bench)? };
+        let service = Service::start(config, 0)
+            .map_err(|error| Problem::new(format!("loopback cannot be served: {error}"), Place::default()))?;
+        let port = service.address().port();
+        let options = cli::Run {
+            dry: false,
+            plan: Some("services".to_owned()),
+            label: None,
+            overrides: SERVED.iter().map(|engine| format!("engine.{engine}.settings.port={port}")).collect(),
+            anew: false,
+            bench: BenchArg { bench: self.folder.join("services.toml") },
+            format: FormatArg { format: Format::Table },
+        };
+        Ok(run::run(&options)? == Code::Interrupted)
     }
 
     fn compare(&self, runs: &[&str], by: &[&str]) -> Result<(), Failure> {

@@ -5,6 +5,8 @@ mod compare;
 mod completions;
 mod corpus;
 mod demo;
+mod engine;
+mod in_depth;
 mod init;
 mod pieces;
 mod report;
@@ -12,15 +14,22 @@ mod run;
 mod runs;
 mod score;
 mod show;
+mod standin;
 mod trend;
 mod try_engine;
 
+use std::collections::HashMap;
+use std::fs;
+use std::sync::Arc;
+
+use fonex_core::Clip;
+use fonex_engines::{Engine, EngineConfig, build_engine};
 use fonex_formats::{Place, Problem};
 use fonex_store::{Run, RunRef, Store};
 
 use crate::analysis::{RunView, VariantView};
-use crate::bench::unknown;
-use crate::cli::{Cli, Command};
+use crate::bench::{Bench, unknown};
+use crate::cli::{Cli, Command, StandinCommand};
 use crate::failure::{Code, Failure};
 
 /// Hands over to the command asked for.
@@ -29,6 +38,8 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Demo(options) => demo::demo(&options),
         Command::Init(options) => init::init(&options),
         Command::Try(options) => try_engine::try_engine(&options),
+        Command::Engine { command } => engine::engine(&command),
+        Command::Standin { command: StandinCommand::Serve(options) } => standin::serve(&options),
         Command::Run(options) => run::run(&options),
         Command::Score(options) => score::score(&options),
         Command::Audio(options) => audio::audio(&options),
@@ -40,6 +51,21 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Report(options) => report::report(&options),
         Command::Completions(options) => completions::completions(&options),
     }
+}
+
+/// Calls an engine outside a run; its temporary files live in a folder of this call.
+fn with_engine<T>(
+    config: &EngineConfig,
+    bench: &Bench,
+    labels: HashMap<String, Clip>,
+    call: impl FnOnce(&dyn Engine) -> T,
+) -> Result<T, Problem> {
+    let scratch = std::env::temp_dir().join(format!("fonex-{}", std::process::id()));
+    let engine = build_engine(config, &bench.surroundings(scratch.clone(), Arc::new(labels))?)?;
+    let answer = call(engine.as_ref());
+    // Trials remove their own files; what is left is the empty folder around them.
+    drop(fs::remove_dir_all(&scratch));
+    Ok(answer)
 }
 
 /// The run a person named.

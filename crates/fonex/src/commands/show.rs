@@ -5,6 +5,7 @@ use fonex_core::latency::Percentiles;
 use fonex_store::{Run, RunState};
 use serde::Serialize;
 
+use super::in_depth::in_depth;
 use super::{find_run, find_variant};
 use crate::analysis::{ClipResult, RunView, VariantView};
 use crate::bench::{existing_store, unknown};
@@ -14,7 +15,9 @@ use crate::output::{self, Table, milliseconds, percent, plural, rate_with_interv
 
 pub fn show(options: &Show) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
-    let mut view = RunView::load(&store, find_run(&store, &options.run)?)?;
+    let run = find_run(&store, &options.run)?;
+    let in_depth_shown = options.variant.is_some() || options.format.format == Format::Json;
+    let mut view = if in_depth_shown { RunView::load_in_depth(&store, run)? } else { RunView::load(&store, run)? };
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
         view.variants.retain(|variant| variant.variant.name == *name);
@@ -24,6 +27,10 @@ pub fn show(options: &Show) -> Result<Code, Failure> {
     }
     print_run(&view, options.format.format)?;
     if options.format.format == Format::Table {
+        // Of several variants it would be too much on one page.
+        if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
+            output::print(&only.score.as_ref().map_or_else(String::new, in_depth))?;
+        }
         output::print(&worst_clips(&view, options.worst))?;
     }
     Ok(Code::Done)
@@ -34,16 +41,26 @@ pub fn print_run(view: &RunView, format: Format) -> Result<(), Failure> {
     match format {
         Format::Json => output::print_json(view),
         Format::Table => output::print(&page(view)),
-        form => output::print_table(&variants_table(view), form),
+        form => output::print_table(&variants_table(&view.variants.iter().collect::<Vec<_>>()), form),
     }
 }
 
 fn page(view: &RunView) -> String {
     let mut page = header(&view.run);
-    page += &variants_table(view).text();
+    page += &variants_by_task(view);
     if view.variants.iter().any(|variant| variant.failed() > 0) {
         page.push('\n');
         page += &outcomes(view);
+    }
+    for variant in view.variants.iter().filter(|variant| variant.other_language > 0) {
+        page +=
+            &format!("\ncaution: {}\n", super::run::other_language(&variant.variant.name, variant.other_language));
+    }
+    for (title, table) in [("Where the time of the requests went", requests_table(view)), ("Cost", cost_table(view))]
+    {
+        if !table.rows().is_empty() {
+            page += &format!("\n{title}\n{}", table.text());
+        }
     }
     let slices = slices_table(view);
     if !slices.rows().is_empty() {
@@ -78,23 +95,55 @@ fn header(run: &Run) -> String {
     text
 }
 
+/// A table for each task, since each has measures of its own; a title only where there are several.
+fn variants_by_task(view: &RunView) -> String {
+    let groups: Vec<(&str, Vec<&VariantView>)> =
+        [("hear", "Recognisers"), ("speak", "Synthesisers"), ("reply", "Responders")]
+            .into_iter()
+            .map(|(task, title)| (title, view.variants.iter().filter(|v| v.variant.task == task).collect()))
+            .filter(|(_, group): &(&str, Vec<&VariantView>)| !group.is_empty())
+            .collect();
+    match groups.as_slice() {
+        [(_, only)] => variants_table(only).text(),
+        several => several
+            .iter()
+            .map(|(title, group)| format!("{title}\n{}", variants_table(group).text()))
+            .collect::<Vec<_>>()
+            .join("\n"),
+    }
+}
+
 /// One row a variant.
-fn variants_table(view: &RunView) -> Table {
-    let hears = view.variants.iter().any(|variant| variant.score.is_some());
-    let speaks = view.variants.iter().any(|variant| variant.speech.is_some());
+fn variants_table(variants: &[&VariantView]) -> Table {
+    let hears = variants.iter().any(|variant| variant.score.is_some());
+    let speaks = variants.iter().any(|variant| variant.speech.is_some());
     let mut columns = vec!["variant", ">trials", ">failed"];
     if hears {
         columns.extend([">clips", ">words", ">WER [95 %]", ">CER"]);
+    }
+    let replies = variants.iter().any(|variant| variant.reply_words.is_some());
+    let steps = variants.iter().any(|variant| variant.first_ms.is_some());
+    if replies {
+        columns.push(">reply words");
+    }
+    if steps {
+        columns.push(">first median");
     }
     columns.extend([">median", ">p95", ">RTF median"]);
     if speaks {
         columns.extend([">words/min", ">peak", ">clipped clips"]);
     }
     let mut table = Table::new(columns);
-    for variant in &view.variants {
+    for variant in variants {
         let mut cells = vec![variant.variant.name.clone(), variant.trials.to_string(), variant.failed().to_string()];
         if hears {
             cells.extend(score_cells(variant.score.as_ref()));
+        }
+        if replies {
+            cells.push(variant.reply_words.as_ref().map_or_else(dash, |words| format!("{:.0}", words.p50)));
+        }
+        if steps {
+            cells.push(variant.first_ms.as_ref().map_or_else(dash, |first| milliseconds(first.p50)));
         }
         let latency =
             |pick: fn(&Percentiles) -> f64| variant.latency_ms.as_ref().map_or_else(dash, |l| milliseconds(pick(l)));
@@ -107,6 +156,60 @@ fn variants_table(view: &RunView) -> Table {
             cells.push(speech.map_or_else(dash, |s| format!("{} of {}", s.clipped_clips, s.clips)));
         }
         table.row(cells);
+    }
+    table
+}
+
+/// One row for each variant that sent requests.
+fn requests_table(view: &RunView) -> Table {
+    let header = [
+        "variant",
+        ">requests",
+        ">repeated",
+        ">opened",
+        ">opening",
+        ">first byte",
+        ">p95",
+        ">receiving",
+        ">service",
+        ">network",
+    ];
+    let mut table = Table::new(header);
+    for variant in &view.variants {
+        let Some(exchange) = &variant.exchange else { continue };
+        let median = |value: &Option<Percentiles>| value.as_ref().map_or_else(dash, |p| milliseconds(p.p50));
+        table.row([
+            variant.variant.name.clone(),
+            exchange.requests.to_string(),
+            exchange.repeated.to_string(),
+            percent(Some(exchange.opened)),
+            median(&exchange.opening_ms),
+            median(&exchange.first_byte_ms),
+            exchange.first_byte_ms.as_ref().map_or_else(dash, |p| milliseconds(p.p95)),
+            median(&exchange.receiving_ms),
+            median(&exchange.service_ms),
+            median(&exchange.network_ms),
+        ]);
+    }
+    table
+}
+
+/// One row for each variant with a price.
+fn cost_table(view: &RunView) -> Table {
+    let header = ["variant", ">requests", ">characters", ">audio minutes", ">cost", ">a trial", ">a correct word"];
+    let mut table = Table::new(header);
+    for variant in &view.variants {
+        let Some(cost) = &variant.cost else { continue };
+        let amount = |amount: f64| output::money(amount, Some(&cost.currency));
+        table.row([
+            variant.variant.name.clone(),
+            cost.used.requests.to_string(),
+            cost.used.characters.to_string(),
+            format!("{:.2}", cost.used.audio_s / 60.0),
+            amount(cost.cost),
+            amount(cost.per_trial),
+            cost.per_correct_word.map_or_else(dash, amount),
+        ]);
     }
     table
 }
@@ -278,8 +381,10 @@ pub fn score_summary(score: &Score) -> String {
         percent(words.wil),
         percent(score.mean_clip_wer)
     );
+    let written =
+        score.wer_as_written.map_or_else(String::new, |wer| format!(" (WER as written {})", percent(Some(wer))));
     text += &format!(
-        "clips with errors {} ({})   text profile {}\n",
+        "clips with errors {} ({})   text profile {}{written}\n",
         score.clips_with_errors,
         percent(score.ser),
         score.text_profile

@@ -3,17 +3,18 @@
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use fonex_core::accuracy::{ClipScore, score_clip};
 use fonex_core::audio::{Audio, AudioMeasures, measure};
+use fonex_core::latency::Traffic;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
-use fonex_engines::{Answer, Engine, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task, build_engine};
+use fonex_engines::{Answer, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task};
 use fonex_formats::audio::{encode_flac, encode_wav, read_side};
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use serde::Serialize;
 
+use super::with_engine;
 use crate::bench::{Bench, read_bench, unknown};
 use crate::cli::{Format, Try};
 use crate::execute::stop_on_interrupt;
@@ -32,6 +33,8 @@ struct Tried {
     #[serde(skip_serializing_if = "Option::is_none")]
     took_ms: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    first_ms: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     audio_s: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     rtf: Option<f64>,
@@ -49,18 +52,24 @@ struct Tried {
     measures: Option<AudioMeasures>,
     #[serde(skip_serializing_if = "Option::is_none")]
     written: Option<PathBuf>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    replied: Option<String>,
+    #[serde(skip_serializing_if = "Traffic::is_empty")]
+    traffic: Traffic,
 }
 
 pub fn try_engine(options: &Try) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let config = bench.engine(&options.engine)?;
     let model = choose("model", options.model.as_deref(), &config.models, &options.engine)?;
-    let voice = choose("voice", options.voice.as_deref(), &config.voices, &options.engine)?;
+    let voices: Vec<String> = config.voices.0.iter().map(|voice| voice.id.clone()).collect();
+    let voice = choose("voice", options.voice.as_deref(), &voices, &options.engine)?;
     let stop = stop_on_interrupt();
     let form = Form { voice: &voice, model: &model, settings: &config.settings };
     let tried = match config.task {
         Task::Hear => hear(options, &bench, config, form, &stop)?,
         Task::Speak => speak(options, &bench, config, form, &stop)?,
+        Task::Reply => reply(options, &bench, config, form, &stop)?,
     };
     let answered = tried.outcome.is_answer();
     let stopped = tried.outcome == Outcome::Stopped;
@@ -106,7 +115,7 @@ fn hear(
     let labels =
         if input.labelled { HashMap::from([(input.clip.id.clone(), input.clip.clone())]) } else { HashMap::new() };
     let request = HearRequest { clip_id: &input.clip.id, lang, audio: &input.audio, form, stop };
-    let answer = with_engine(config, bench, labels, |engine| engine.hear(&request));
+    let answer = with_engine(config, bench, labels, |engine| engine.hear(&request))?;
     let mut tried = tried(options, form, &answer);
     tried.audio_s = Some(input.audio.duration_s());
     tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / input.audio.duration_s());
@@ -116,21 +125,6 @@ fn hear(
         tried.label = Some(input.clip.text);
     }
     Ok(tried)
-}
-
-/// Calls an engine whose temporary files live in a folder of this call.
-fn with_engine<T>(
-    config: &EngineConfig,
-    bench: &Bench,
-    labels: HashMap<String, Clip>,
-    call: impl FnOnce(&dyn Engine) -> Answer<T>,
-) -> Answer<T> {
-    let scratch = std::env::temp_dir().join(format!("fonex-try-{}", std::process::id()));
-    let engine = build_engine(config, &bench.folder, scratch.clone(), &Arc::new(labels), bench.seed);
-    let answer = call(engine.as_ref());
-    // Trials remove their own files; what is left is the empty folder around them.
-    drop(fs::remove_dir_all(&scratch));
-    answer
 }
 
 /// A clip id of the bench file's corpus, else an audio file; a file of the corpus brings its label along.
@@ -193,7 +187,7 @@ fn speak(
     }
     let lang = options.lang.as_deref();
     let request = SpeakRequest { clip_id: "try", lang, text: &options.input, form, stop };
-    let answer = with_engine(config, bench, HashMap::new(), |engine| engine.speak(&request));
+    let answer = with_engine(config, bench, HashMap::new(), |engine| engine.speak(&request))?;
     let mut tried = tried(options, form, &answer);
     if let Some(audio) = &answer.value {
         tried.audio_s = Some(audio.duration_s());
@@ -202,6 +196,21 @@ fn speak(
         write_audio(&options.output, audio)?;
         tried.written = Some(options.output.clone());
     }
+    Ok(tried)
+}
+
+fn reply(
+    options: &Try,
+    bench: &Bench,
+    config: &EngineConfig,
+    form: Form<'_>,
+    stop: &StopFlag,
+) -> Result<Tried, Failure> {
+    let lang = options.lang.as_deref();
+    let request = SpeakRequest { clip_id: "try", lang, text: &options.input, form, stop };
+    let answer = with_engine(config, bench, HashMap::new(), |engine| engine.reply(&request))?;
+    let mut tried = tried(options, form, &answer);
+    tried.replied = answer.value;
     Ok(tried)
 }
 
@@ -219,11 +228,14 @@ fn tried<T>(options: &Try, form: Form<'_>, answer: &Answer<T>) -> Tried {
         voice: form.voice.to_owned(),
         outcome: answer.outcome,
         detail: answer.detail.clone(),
-        took_ms: answer.took_ms,
+        took_ms: answer.measured.took_ms,
+        first_ms: answer.measured.first_ms,
         audio_s: None,
         rtf: None,
-        cpu_s: answer.cpu_s,
-        peak_memory_kib: answer.peak_memory_kib,
+        cpu_s: answer.measured.cpu_s,
+        peak_memory_kib: answer.measured.peak_memory_kib,
+        replied: None,
+        traffic: answer.measured.traffic.clone(),
         label: None,
         heard: None,
         words: None,
@@ -248,12 +260,27 @@ fn page(tried: &Tried, profile: &TextProfile) -> String {
     if let (Some(cpu_s), Some(kib)) = (tried.cpu_s, tried.peak_memory_kib) {
         text += &format!(", {cpu_s:.2} s of processor, {:.0} MiB", kib as f64 / 1024.0);
     }
+    if let Some(ms) = tried.first_ms {
+        text += &format!(", the first of it after {}", milliseconds(ms));
+    }
     text.push('\n');
+    text += &phases(&tried.traffic);
     if let Some(detail) = &tried.detail {
         text += &format!("  {detail}\n");
     }
+    if let Some(replied) = &tried.replied {
+        text += &format!("\n{replied}\n");
+    }
     if let Some(heard) = &tried.heard {
         text += &format!("\n{}\n", if heard.text.is_empty() { "(no words)" } else { &heard.text });
+        let said = [
+            heard.language.as_ref().map(|language| format!("language {language}")),
+            heard.confidence.map(|confidence| format!("confidence {confidence:.2}")),
+        ];
+        let said: Vec<String> = said.into_iter().flatten().collect();
+        if !said.is_empty() {
+            text += &format!("  the engine says: {}\n", said.join(", "));
+        }
         if let Some(label) = &tried.label {
             let score = scored(profile, label, heard);
             let wrong = plural(score.words.reference(), "word");
@@ -271,6 +298,50 @@ fn page(tried: &Tried, profile: &TextProfile) -> String {
         text += &format!("Wrote {}.\n", path.display());
     }
     text
+}
+
+/// Where the time of each request went.
+fn phases(traffic: &Traffic) -> String {
+    let mut text = String::new();
+    if let Some(ms) = traffic.start_up_ms {
+        text += &format!("  ready {} after its start, not counted\n", milliseconds(ms));
+    }
+    if traffic.requests.is_empty() {
+        return text;
+    }
+    let mut table = output::Table::new([
+        "request",
+        ">status",
+        ">look-up",
+        ">connect",
+        ">TLS",
+        ">sent",
+        ">first byte",
+        ">last byte",
+        ">service",
+        "outcome",
+    ]);
+    for request in &traffic.requests {
+        let ms = |value: Option<f64>| value.map_or_else(String::new, |ms| format!("{ms:.1} ms"));
+        let purpose = match request.attempt {
+            1 => request.purpose.clone(),
+            attempt => format!("{} (attempt {attempt})", request.purpose),
+        };
+        let connect = if request.reused == Some(true) { "kept".to_owned() } else { ms(request.connect_ms) };
+        table.row([
+            purpose,
+            request.status.map_or_else(String::new, |status| status.to_string()),
+            ms(request.lookup_ms),
+            connect,
+            ms(request.tls_ms),
+            ms(request.sent_ms),
+            ms(request.first_byte_ms),
+            ms(request.last_byte_ms),
+            ms(request.service_ms()),
+            request.outcome.to_string(),
+        ]);
+    }
+    text + &table.text()
 }
 
 /// Times and confidences, where the engine gives any.

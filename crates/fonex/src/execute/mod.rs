@@ -1,5 +1,6 @@
 //! Executing a plan: every trial once, whatever happens.
 
+mod budget;
 mod interrupt;
 mod machine;
 mod progress;
@@ -9,4 +10,4 @@ mod trial;
 pub use interrupt::stop_on_interrupt;
 pub use machine::now;
 pub use progress::clip_bar;
-pub use runner::{Execution, execute};
+pub use runner::{Execution, Forecast, execute, forecast};

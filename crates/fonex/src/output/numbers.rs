@@ -26,6 +26,17 @@ pub fn signed(value: f64, places: usize) -> String {
     format!("{value:+.places$}").replace('-', "−")
 }
 
+/// An amount of money with as many places as it deserves.
+pub fn money(amount: f64, currency: Option<&str>) -> String {
+    let currency = currency.unwrap_or_default();
+    match amount.abs() {
+        0.0 => format!("0 {currency}"),
+        ..0.01 => format!("{amount:.6} {currency}"),
+        ..1.0 => format!("{amount:.4} {currency}"),
+        _ => format!("{amount:.2} {currency}"),
+    }
+}
+
 /// Milliseconds with as many places as they deserve.
 pub fn milliseconds(ms: f64) -> String {
     match ms.abs() {

@@ -103,7 +103,7 @@ fn broken_bench_files_name_the_line() {
         (
             "[engine.e]\ntransport=\"command\"\ntask=\"hear\"\ncommand=[\"x\",\"{audio}\"]\nresult={text=\"/a\"}\n"
                 .into(),
-            &["addresses JSON only", "fonex.toml:5"],
+            &["an address is for JSON only", "fonex.toml:5"],
         ),
     ];
     for (bench, expected) in cases {

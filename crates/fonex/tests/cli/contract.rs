@@ -14,13 +14,133 @@ pub struct Score {
     pub unknown: Vec<String>,
     pub words: Words,
     pub characters: Characters,
+    pub wer_as_written: Option<f64>,
     pub mean_clip_wer: Option<f64>,
     pub clips_with_errors: u64,
     pub ser: Option<f64>,
     pub missing_as_empty: Option<AllClips>,
     pub slices: Vec<Slice>,
     pub timing: Option<Timing>,
+    pub mistakes: Option<Mistakes>,
+    pub terms: Option<Terms>,
+    pub confidence: Option<Confidence>,
+    pub best_of: Option<BestOf>,
     pub text_profile: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Mistakes {
+    pub kinds: Vec<Kind>,
+    pub confused: Vec<Confused>,
+    pub missed: Vec<Missed>,
+    pub invented: Vec<Invented>,
+    pub lost_beginnings: u64,
+    pub lost_ends: u64,
+    pub words_over_silence: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Kind {
+    pub kind: String,
+    pub words: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Confused {
+    pub said: String,
+    pub heard: String,
+    pub times: u64,
+    pub kind: String,
+    pub clips: Vec<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Missed {
+    pub word: String,
+    pub times: u64,
+    pub said: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Invented {
+    pub word: String,
+    pub times: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Terms {
+    pub all: TermCounts,
+    pub terms: Vec<Term>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TermCounts {
+    pub found: u64,
+    pub missed: u64,
+    pub invented: u64,
+    pub precision: Option<f64>,
+    pub recall: Option<f64>,
+    pub f1: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Term {
+    pub term: String,
+    pub found: u64,
+    pub missed: u64,
+    pub invented: u64,
+    pub precision: Option<f64>,
+    pub recall: Option<f64>,
+    pub f1: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Confidence {
+    pub words: u64,
+    pub right: f64,
+    pub mean: f64,
+    pub calibration_error: f64,
+    pub brier: f64,
+    pub normalised_cross_entropy: Option<f64>,
+    pub roc_area: Option<f64>,
+    pub thresholds: Vec<Threshold>,
+    pub bins: Vec<ConfidenceBin>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Threshold {
+    pub right: f64,
+    pub confidence: Option<f64>,
+    pub kept: f64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConfidenceBin {
+    pub from: f64,
+    pub words: u64,
+    pub confidence: f64,
+    pub right: f64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BestOf {
+    pub clips: u64,
+    pub wer: Option<f64>,
+    pub best_wer: Option<f64>,
+    pub right_first: u64,
+    pub right_lower: u64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -107,6 +227,8 @@ pub struct Comparison {
     #[serde(default)]
     pub cautions: Vec<String>,
     pub findings: Vec<Finding>,
+    pub first_cost: Option<serde_json::Value>,
+    pub second_cost: Option<serde_json::Value>,
 }
 
 #[derive(Debug, Deserialize)]

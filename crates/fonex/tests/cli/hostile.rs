@@ -39,7 +39,7 @@ fn every_fault_has_its_outcome() {
         .enumerate()
         .map(|(i, (script, _, _))| {
             let command = format!("transport = \"command\"\ntask = \"hear\"\nstdin = \"audio\"\ncommand = [\"sh\", \"-c\", '''{script}''']");
-            (format!("e{i}"), format!("{command}\ntime_limit_s = {}", if script.contains("300") { 0.4 } else { 30.0 }))
+            (format!("e{i}"), format!("{command}\nlimits.total_s = {}", if script.contains("300") { 0.4 } else { 30.0 }))
         })
         .collect();
     let absent = "transport = \"command\"\ntask = \"hear\"\ncommand = [\"no-such-program\", \"{audio}\"]";
@@ -169,7 +169,7 @@ fn an_engine_is_given_what_it_declares_and_the_trial_says_so() {
 
 /// The one real engine. Where espeak-ng is missing this cannot be tested; CI says it must be there.
 #[test]
-fn espeak_ng_speaks_through_the_command_transport() {
+fn espeak_ng_speaks_by_command_and_by_workers() {
     let there = std::process::Command::new("espeak-ng").arg("--version").output().is_ok();
     assert!(there || std::env::var_os("FONEX_REAL_ENGINES").is_none(), "espeak-ng is not installed");
     if !there {
@@ -188,4 +188,18 @@ fn espeak_ng_speaks_through_the_command_transport() {
     assert!(variants[0]["engine_version"].as_str().unwrap().contains("eSpeak NG"));
     let seconds: Vec<f64> = variants.iter().map(|v| v["speech"]["audio_s"].as_f64().unwrap()).collect();
     assert!(seconds[0] > 1.4 * seconds[1], "half the speed takes longer: {seconds:?}");
+
+    // The demo's own plan: the same voice by command, behind a worker in Python and behind one in shell.
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/shipped");
+    let folder = Folder::new();
+    let copied =
+        std::process::Command::new("cp").args(["-r", &format!("{demo}/."), "."]).current_dir(folder.path()).status();
+    assert!(copied.unwrap().success());
+    let view: Value = folder.fonex(&["run", "espeak", "--format", "json"]).expect(0).json();
+    let [command, python, shell] = view["variants"].as_array().unwrap().as_slice() else { panic!("three variants") };
+    assert_eq!(command["trials"], python["trials"]);
+    for worker in [python, shell] {
+        assert_eq!(worker["speech"]["audio_s"], command["speech"]["audio_s"], "the same words, the same sound");
+        assert!(worker["engine_version"].as_str().unwrap().contains("eSpeak NG"));
+    }
 }

@@ -12,4 +12,5 @@ mod material;
 mod pages;
 mod run;
 mod score;
+mod services;
 mod util;

@@ -65,7 +65,7 @@ fn a_plan_is_clips_times_variants_times_repeats() {
 #[test]
 fn killed_in_the_middle_and_run_again_every_trial_is_there_once() {
     let folder = Folder::new();
-    bench(&folder, 25);
+    bench(&folder, 100);
     let mut least = 1;
     for _ in 0..3 {
         let mut child = folder.start(&["run", "all"]);

@@ -117,6 +117,88 @@ fn every_form_of_labels_and_results_gives_the_same_score() {
 }
 
 #[test]
+fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
+    let folder = Folder::new();
+    folder.write(
+        "corpus.jsonl",
+        r#"{"id":"a","text":"Hold at pylon six.","terms":["pylon six"]}
+{"id":"b","text":"The doors close.","terms":["doors"]}
+{"id":"s","text":""}
+"#,
+    );
+    folder.write(
+        "heard.jsonl",
+        r#"{"id":"a","text":"hold at pile six","words":[{"text":"hold","confidence":0.9},{"text":"at","confidence":0.9},{"text":"pile","confidence":0.8},{"text":"six","confidence":1}],"alternatives":[{"text":"hold at pylon six"}]}
+{"id":"b","text":"the door close","words":[{"text":"the"},{"text":"door","confidence":0.2},{"text":"close"}]}
+{"id":"s","text":"thank you"}
+"#,
+    );
+    let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--clips", "clips.jsonl"];
+    let score: Score = folder.fonex(&[&arguments[..], &["--format", "json"]].concat()).expect(0).json();
+    let mistakes = score.mistakes.unwrap();
+    let kinds: Vec<(&str, u64)> = mistakes.kinds.iter().map(|k| (k.kind.as_str(), k.words)).collect();
+    assert_eq!(kinds, [("invented", 2), ("inflection", 1), ("different", 1)]);
+    assert_eq!((mistakes.words_over_silence, mistakes.missed[0].said), (1, 1));
+    let terms = score.terms.unwrap();
+    assert_eq!((terms.all.found, terms.all.missed, terms.all.recall), (0, 2, Some(0.0)));
+    let confidence = score.confidence.unwrap();
+    assert_eq!((confidence.words, confidence.right), (5, 0.6));
+    // Three right words against two wrong ones: all three are surer than both.
+    assert_eq!(confidence.roc_area, Some(1.0));
+    let best = score.best_of.unwrap();
+    assert_eq!((best.clips, best.wer, best.best_wer, best.right_lower), (1, Some(0.25), Some(0.0), 1));
+    let lines = folder.read("clips.jsonl");
+    let first: serde_json::Value = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
+    assert_eq!((lines.lines().count(), &first["id"], &first["words"]["substituted"]), (3, &"a".into(), &1.into()));
+    assert_eq!(first["steps"][2], serde_json::json!({"edit": "substituted", "said": "pylon", "heard": "pile"}));
+    let page = folder.fonex(&arguments).expect(0);
+    page.prints(&[
+        "What went wrong",
+        "1 clip had words invented though nobody speaks",
+        "ROC area 1.000",
+        "the right text came first 0 times, lower once",
+    ]);
+
+    folder.write("better.jsonl", "{\"id\":\"a\",\"text\":\"hold at pylon six\"}\n");
+    let both = ["score", "corpus.jsonl", "heard.jsonl", "better.jsonl"];
+    folder.fonex(&both).expect(0).prints(&["heard.jsonl", "better.jsonl", "all, missing as empty"]);
+    let several: serde_json::Value = folder.fonex(&[&both[..], &["--format", "json"]].concat()).expect(0).json();
+    assert_eq!((&several[1]["heard"], &several[1]["words"]["wer"]), (&"better.jsonl".into(), &0.0.into()));
+}
+
+#[test]
+fn profiles_of_a_project_and_what_each_step_does() {
+    let folder = Folder::new();
+    folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"Cabin 14, hold at pylon six. [wind]\"}\n{\"id\":\"b\",\"text\":\"I don't know, the café's colour was {grey|green}.\"}\n");
+    folder.write("heard.jsonl", "{\"id\":\"a\",\"text\":\"uh cabin fourteen hold at pylon 6\"}\n{\"id\":\"b\",\"text\":\"i do not know the cafe's color was gray\"}\n");
+    let wer = |profile: &str| {
+        let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--profile", profile, "--format", "json"];
+        folder.fonex(&arguments).expect(0).json::<Score>().words.wer
+    };
+    assert!(wer("neutral").unwrap() > 0.3);
+    assert_eq!(wer("en").unwrap(), 1.0 / 15.0, "only the accent is left");
+    folder.write("mine.toml", "name = \"mine\"\nsteps = [{ profile = \"en\" }, \"diacritics\", { replace = { \"pylon\" = \"mast\" } }, { pattern = { find = '^cabin (\\d+)', with = 'car $1' } }]\n");
+    assert_eq!(wer("mine.toml"), Some(0.0));
+    let explained = ["score", "corpus.jsonl", "heard.jsonl", "--profile", "mine.toml", "--explain", "a"];
+    folder.fonex(&explained).expect(0).prints(&["as written", "numbers", "car 14 hold at mast 6", "brackets"]);
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--explain", "aa"]).expect(2).says(&["write \"a\""]);
+    for (file, said) in [
+        ("name = \"x\"\nsteps = [\"casing\"]\n", "casing"),
+        ("name = \"x\"\nsteps = [{ pattern = { find = \"(\" } }]\n", "no regular expression"),
+        ("name = \"x\"\nsteps = [{ profile = \"eng\" }]\n", "write \"en\""),
+        ("name = \"x\"\nsteps = [\n", "bad.toml:"),
+        ("name = \"x\"\nsteps = [{ numbers = \"tlh\" }]\n", "tlh"),
+    ] {
+        folder.write("bad.toml", file);
+        let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--profile", "bad.toml"];
+        folder.fonex(&arguments).expect(2).says(&["bad.toml", said]);
+    }
+    folder.write("bad.toml", "name = \"x\"\nsteps = [{ pattern = { find = '(a*)*b' } }]\n");
+    folder.write("corpus.jsonl", format!("{{\"id\":\"a\",\"text\":\"{}\"}}\n", "a".repeat(200_000)));
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--profile", "bad.toml"]).expect(0);
+}
+
+#[test]
 fn no_words_no_rate() {
     let folder = Folder::new();
     folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"...\"}\n{\"id\":\"b\",\"text\":\"\"}\n");

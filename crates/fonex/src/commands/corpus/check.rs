@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenAudio};
 use fonex_core::text::TextProfile;
-use fonex_engines::{Task, Transport};
+use fonex_engines::{EngineConfig, Task, Transport};
 use fonex_formats::read_corpus;
 use serde::Serialize;
 
@@ -58,11 +58,11 @@ fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<T
     }
     let bench = read_bench(&path, &[])?;
     let hears = bench.engines.values().filter(|engine| engine.task == Task::Hear);
-    let rates = hears.filter_map(|engine| match &engine.transport {
-        Transport::Command(command) => {
-            Some(TakenAudio { engine: engine.name.clone(), rate_hz: command.audio_rate_hz, bits: command.audio_bits })
-        }
-        Transport::StandIn(_) => None,
+    let given = |engine: &&EngineConfig| !matches!(engine.transport, Transport::StandIn(_) | Transport::Recorded(_));
+    let rates = hears.filter(given).map(|engine| TakenAudio {
+        engine: engine.name.clone(),
+        rate_hz: engine.audio.rate_hz,
+        bits: engine.audio.bits,
     });
     Ok((bench.text_profile, rates.collect()))
 }

@@ -6,7 +6,7 @@ use fonex_core::Clip;
 use fonex_core::latency::Percentiles;
 use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::stats::quantile;
-use fonex_core::text::{Label, TextProfile};
+use fonex_core::text::{Label, TextProfile, Token};
 use fonex_formats::{Place, Problem, read_corpus};
 use fonex_report::charts::{Distribution, GroupBar, corpus_svg};
 use serde::Serialize;
@@ -65,7 +65,7 @@ struct Cross {
 struct Known<'c> {
     clip: &'c Clip,
     facts: Option<AudioFacts>,
-    words: Vec<String>,
+    words: Vec<Token>,
 }
 
 pub fn describe(options: &CorpusDescribe) -> Result<Code, Failure> {
@@ -107,7 +107,7 @@ const MEASURES: [Measure; 4] = [
 ];
 
 fn description(known: &[Known<'_>], options: &CorpusDescribe) -> Result<Description, Problem> {
-    let vocabulary: BTreeSet<&String> = known.iter().flat_map(|k| &k.words).collect();
+    let vocabulary: BTreeSet<&Token> = known.iter().flat_map(|k| &k.words).collect();
     let groups = groups(known);
     let distinct = |by: &str| groups.iter().filter(|group| group.by == by).count() as u64;
     let spread = |(of, unit, value): &Measure| {

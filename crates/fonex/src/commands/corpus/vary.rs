@@ -11,7 +11,7 @@ use fonex_formats::{Corpus, Place, Problem, Problems, audio_path, read_corpus};
 
 use super::write_corpus;
 use crate::cli::CorpusVary;
-use crate::facts::in_parallel;
+use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, plural};
 
@@ -30,7 +30,7 @@ pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {
     let others = if recipes.iter().any(Recipe::needs_babble) { background(&corpus) } else { Vec::new() };
     let jobs: Vec<(usize, usize)> =
         (0..recipes.len()).flat_map(|recipe| (0..corpus.clips.len()).map(move |clip| (recipe, clip))).collect();
-    let results = in_parallel("varying", &jobs, |(recipe, clip)| {
+    let results = with_progress("varying", &jobs, |(recipe, clip)| {
         vary_clip(&corpus, &corpus.clips[*clip], &recipes[*recipe], *recipe + 1, &others, options.seed, out)
     });
     let (mut clips, mut problems) = (Vec::new(), Vec::new());

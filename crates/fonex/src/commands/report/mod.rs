@@ -16,9 +16,11 @@ use fonex_report::{ChartFigure, DataTable, ReportData, TableCell, render_report}
 use fonex_store::Store;
 
 use self::statements::{cautions, statements};
-use self::tables::{common_cells, findings_table, heard_cells, number, plain, spoken_cells};
+use self::tables::{
+    common_cells, cost_cells, findings_table, heard_cells, number, plain, replied_cells, spoken_cells,
+};
 use super::{find_run, trend};
-use crate::analysis::{self, Comparison, RunView, Side, VariantView, compare};
+use crate::analysis::{self, Comparison, RunView, Side, VariantView, by_task, compare};
 use crate::bench::existing_store;
 use crate::cli::Report;
 use crate::execute::now;
@@ -134,7 +136,7 @@ impl<'r> Builder<'r> {
     }
 
     fn summary(&self, sides: &[Side<'_>]) -> Vec<DataTable> {
-        let [hearing, speaking] = by_task(sides);
+        let [hearing, speaking, replying] = by_task(sides);
         let note =
             "Failed trials are those without an answer. Latency and RTF count answered trials, warm-up left out.";
         let table = |title: &str, own: &[&str], group: &[Side<'_>], cells: fn(&VariantView) -> Vec<TableCell>| {
@@ -150,10 +152,24 @@ impl<'r> Builder<'r> {
         };
         let heard = ["Clips", "Words", "WER [95 %]", "failures as empty", "CER"];
         let spoken = ["Audio", "Words/min", "Level", "Peak", "Clipped clips"];
-        [table("Recognisers", &heard, &hearing, heard_cells), table("Synthesisers", &spoken, &speaking, spoken_cells)]
-            .into_iter()
-            .filter(|table| !table.rows.is_empty())
-            .collect()
+        let tables = [
+            table("Recognisers", &heard, &hearing, heard_cells),
+            table("Synthesisers", &spoken, &speaking, spoken_cells),
+            table("Responders", &["Reply words", "First median"], &replying, replied_cells),
+            self.costs(sides),
+        ];
+        tables.into_iter().filter(|table| !table.rows.is_empty()).collect()
+    }
+
+    fn costs(&self, sides: &[Side<'_>]) -> DataTable {
+        let rows = sides.iter().filter_map(|side| Some(cost_cells(&self.name(side), side.variant.cost.as_ref()?)));
+        let header = ["Variant", "Requests", "Characters", "Audio minutes", "Cost", "A trial", "A correct word"];
+        DataTable {
+            title: "Cost".into(),
+            note: "By the prices of the bench file; warm-up and failed attempts are charged as well.".into(),
+            header: header.map(str::to_owned).to_vec(),
+            rows: rows.collect(),
+        }
     }
 
     fn charts(&self, sides: &[Side<'_>]) -> Vec<ChartFigure> {
@@ -170,7 +186,7 @@ impl<'r> Builder<'r> {
         if self.runs.len() > 2 {
             charts.extend(self.trend_chart());
         }
-        for (group, what) in by_task(sides).iter().zip(["recogniser", "synthesiser"]) {
+        for (group, what) in by_task(sides).iter().zip(["recogniser", "synthesiser", "responder"]) {
             let latencies: Vec<LatencySeries> = group.iter().take(12).map(|side| self.latencies(side)).collect();
             if latencies.iter().any(|series| !series.took_ms.is_empty()) {
                 let svg = latency_svg(&format!("Time to the answer of each {what}"), &latencies);
@@ -268,12 +284,6 @@ impl<'r> Builder<'r> {
             rows,
         }
     }
-}
-
-/// The recognisers, and the synthesisers.
-fn by_task<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 2] {
-    let (hearing, speaking) = sides.iter().copied().partition(|side| side.variant.score.is_some());
-    [hearing, speaking]
 }
 
 /// Tags to ask about value by value: those every clip has, with few values. Each question costs certainty in the others.

@@ -5,9 +5,9 @@ use fonex_core::findings::Verdict;
 use fonex_core::latency::Percentiles;
 use fonex_report::{CellTone, DataTable, TableCell};
 
-use crate::analysis::{Comparison, SpeechSummary, VariantView};
+use crate::analysis::{Comparison, CostSummary, SpeechSummary, VariantView};
 use crate::commands::compare::{measure_name, measured, signed};
-use crate::output::{milliseconds, percent, rate_with_interval, seconds};
+use crate::output::{milliseconds, money, percent, rate_with_interval, seconds};
 
 pub(super) fn findings_table(comparisons: &[Comparison]) -> DataTable {
     let mut rows = Vec::new();
@@ -93,6 +93,26 @@ pub(super) fn spoken_cells(variant: &VariantView) -> Vec<TableCell> {
             or_dash(speech, |s| format!("{} of {}", s.clipped_clips, s.clips)),
             speech.is_some_and(|s| s.clipped_clips > 0),
         ),
+    ]
+}
+
+pub(super) fn replied_cells(variant: &VariantView) -> Vec<TableCell> {
+    vec![
+        number(or_dash(variant.reply_words.as_ref(), |words| format!("{:.0}", words.p50))),
+        number(or_dash(variant.first_ms.as_ref(), |first| milliseconds(first.p50))),
+    ]
+}
+
+pub(super) fn cost_cells(name: &str, cost: &CostSummary) -> Vec<TableCell> {
+    let amount = |amount: f64| number(money(amount, Some(&cost.currency)));
+    vec![
+        plain(name),
+        number(cost.used.requests.to_string()),
+        number(cost.used.characters.to_string()),
+        number(format!("{:.2}", cost.used.audio_s / 60.0)),
+        amount(cost.cost),
+        amount(cost.per_trial),
+        cost.per_correct_word.map_or_else(|| number("–"), amount),
     ]
 }
 

@@ -1,0 +1,274 @@
+//! The kind of each mistake, judged from the words alone.
+
+use serde::{Deserialize, Serialize};
+
+use super::WordStep;
+use crate::align::Edit;
+use crate::text::Token;
+
+/// What kind of mistake a wrong word is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MistakeKind {
+    /// The same letters, parted elsewhere: "help point" and "helppoint".
+    Spacing,
+    /// The same word but for capitals.
+    Case,
+    /// The same word but for signs in or around it.
+    Punctuation,
+    /// Digits on one side and none on the other.
+    NumberForm,
+    /// Another form of the same word: "door" and "doors".
+    Inflection,
+    /// Near in spelling or in sound: "sale" and "sail".
+    Near,
+    /// Letters of another script.
+    Script,
+    /// A different word.
+    Different,
+    /// Not heard, one or two in a row.
+    Dropped,
+    /// Not heard, three or more in a row.
+    DroppedRun,
+    /// Invented, one or two in a row.
+    Invented,
+    /// Invented, three or more in a row.
+    InventedRun,
+    /// Invented by saying the words just before again.
+    Repeated,
+}
+
+impl MistakeKind {
+    /// Its name for people.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Spacing => "spacing",
+            Self::Case => "case only",
+            Self::Punctuation => "signs only",
+            Self::NumberForm => "number form",
+            Self::Inflection => "inflection",
+            Self::Near => "near in sound or spelling",
+            Self::Script => "other script",
+            Self::Different => "different word",
+            Self::Dropped => "dropped word",
+            Self::DroppedRun => "dropped run",
+            Self::Invented => "invented word",
+            Self::InventedRun => "invented run",
+            Self::Repeated => "repetition",
+        }
+    }
+}
+
+/// Words in a row that make a run.
+const RUN: usize = 3;
+/// The longest stretch of words looked for as repeated.
+const LONGEST_REPEATED: usize = 8;
+
+/// The kind of each step, none for a correct one. Cost is linear in the steps, but for repeated stretches, which are
+/// looked for up to eight words long.
+#[must_use]
+pub fn kinds_of(steps: &[WordStep]) -> Vec<Option<MistakeKind>> {
+    kinds_with(steps, |said, heard| kind_of_pair(said, heard))
+}
+
+/// [`kinds_of`] with the kinds of pairs from elsewhere.
+pub(super) fn kinds_with(
+    steps: &[WordStep],
+    mut kind_of_pair: impl FnMut(&Token, &Token) -> MistakeKind,
+) -> Vec<Option<MistakeKind>> {
+    let alone = |step: &WordStep| match step.edit {
+        Edit::Correct => None,
+        Edit::Deleted => Some(MistakeKind::Dropped),
+        Edit::Inserted => Some(MistakeKind::Invented),
+        Edit::Substituted => Some(kind_of_pair(step.said.as_ref()?, step.heard.as_ref()?)),
+    };
+    let mut kinds: Vec<Option<MistakeKind>> = steps.iter().map(alone).collect();
+    if kinds.iter().all(Option::is_none) {
+        return kinds;
+    }
+    let mut start = 0;
+    while start < steps.len() {
+        if steps[start].edit == Edit::Correct {
+            start += 1;
+            continue;
+        }
+        let end =
+            steps[start..].iter().position(|step| step.edit == Edit::Correct).map_or(steps.len(), |n| start + n);
+        mark_spacing(&steps[start..end], &mut kinds[start..end]);
+        start = end;
+    }
+    mark_runs(steps, &mut kinds);
+    mark_repeated(steps, &mut kinds);
+    kinds
+}
+
+/// The kind of one word taken for another.
+#[must_use]
+pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
+    let [said_low, heard_low] = [said, heard].map(str::to_lowercase);
+    if said_low == heard_low {
+        return MistakeKind::Case;
+    }
+    let bare = |word: &str| word.chars().filter(|c| c.is_alphanumeric()).collect::<String>();
+    let [said_bare, heard_bare] = [bare(&said_low), bare(&heard_low)];
+    if said_bare == heard_bare && !said_bare.is_empty() {
+        return MistakeKind::Punctuation;
+    }
+    let digits = |word: &str| word.chars().any(char::is_numeric);
+    if digits(&said_bare) != digits(&heard_bare) {
+        return MistakeKind::NumberForm;
+    }
+    let latin = |word: &str| word.chars().filter(|c| c.is_alphabetic()).all(|c| (c as u32) < 0x0250);
+    if latin(&said_bare) != latin(&heard_bare) {
+        return MistakeKind::Script;
+    }
+    let [said, heard]: [Vec<char>; 2] = [said_bare, heard_bare].map(|word| word.chars().collect());
+    if are_forms_of_one(&said, &heard) {
+        return MistakeKind::Inflection;
+    }
+    if are_near(&said, &heard) { MistakeKind::Near } else { MistakeKind::Different }
+}
+
+/// Forms of one word share their beginning, at least three letters and more than half of the longer one, and differ
+/// in an ending of up to three.
+fn are_forms_of_one(a: &[char], b: &[char]) -> bool {
+    const ENDING: usize = 3;
+    let shared = a.iter().zip(b).take_while(|(x, y)| x == y).count();
+    let longer = a.len().max(b.len());
+    shared >= 3 && shared * 2 > longer && a.len() - shared <= ENDING && b.len() - shared <= ENDING && {
+        // "station" and "stations", but not "lower" and "lowed": one of the endings is short.
+        (a.len() - shared).min(b.len() - shared) <= 1
+    }
+}
+
+/// Near in spelling: at most a third of the longer word's letters to change. Near in sound: the same key.
+fn are_near(a: &[char], b: &[char]) -> bool {
+    let longer = a.len().max(b.len());
+    let edits = crate::align::count_edits(a, b).errors() as usize;
+    edits * 3 <= longer || (longer > 2 && sound_key(a) == sound_key(b))
+}
+
+/// What is left of a word's sound when vowels, doubled letters and letters that sound alike are made one. Written for
+/// Latin letters; a coarse key in the manner of Russell's index (US patent 1,261,167, 1918), over the whole word.
+fn sound_key(word: &[char]) -> String {
+    let mut key = String::new();
+    for (at, c) in word.iter().enumerate() {
+        let next = word.get(at + 1);
+        let class = match c {
+            'p' if next == Some(&'h') => 'f',
+            'b' | 'p' => 'p',
+            'f' | 'v' | 'w' => 'f',
+            'c' if matches!(next, Some('e' | 'i' | 'y')) => 's',
+            'c' | 'k' | 'q' | 'g' | 'x' => 'k',
+            's' | 'z' | 'ß' => 's',
+            'd' | 't' => 't',
+            'm' | 'n' => 'n',
+            'l' => 'l',
+            'r' => 'r',
+            'j' => 'j',
+            'h' => continue,
+            'a' | 'e' | 'i' | 'o' | 'u' | 'y' | 'ä' | 'ö' | 'ü' | 'é' | 'è' | 'ê' | 'á' | 'í' | 'ó' | 'ú' => {
+                if at == 0 {
+                    'a'
+                } else {
+                    continue;
+                }
+            }
+            other => *other,
+        };
+        if !key.ends_with(class) {
+            key.push(class);
+        }
+    }
+    key
+}
+
+/// A stretch of mistakes whose letters are the same on both sides is a matter of spacing.
+fn mark_spacing(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+    if steps.iter().all(|step| step.edit == Edit::Substituted) {
+        return;
+    }
+    let said: String = steps.iter().filter_map(|step| step.said.as_deref()).collect();
+    let heard: String = steps.iter().filter_map(|step| step.heard.as_deref()).collect();
+    if !said.is_empty() && said == heard {
+        kinds.fill(Some(MistakeKind::Spacing));
+    }
+}
+
+fn mark_runs(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+    for (alone, in_run) in
+        [(MistakeKind::Dropped, MistakeKind::DroppedRun), (MistakeKind::Invented, MistakeKind::InventedRun)]
+    {
+        let mut start = 0;
+        while start < steps.len() {
+            let length = kinds[start..].iter().take_while(|kind| **kind == Some(alone)).count();
+            if length >= RUN {
+                kinds[start..start + length].fill(Some(in_run));
+            }
+            start += length.max(1);
+        }
+    }
+}
+
+/// Invented words in a stretch that is heard twice in a row. Which of the two the alignment calls invented is chance.
+fn mark_repeated(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+    if steps.iter().all(|step| step.edit != Edit::Inserted) {
+        return;
+    }
+    let heard: Vec<(usize, &str)> =
+        steps.iter().enumerate().filter_map(|(at, step)| Some((at, step.heard.as_deref()?))).collect();
+    let is_invented = |at: &usize| steps[heard[*at].0].edit == Edit::Inserted;
+    for at in 1..heard.len() {
+        for length in 1..=LONGEST_REPEATED.min(at).min(heard.len() - at) {
+            let twice = (at..at + length).all(|i| heard[i].1 == heard[i - length].1);
+            let both = at - length..at + length;
+            if twice && both.clone().filter(is_invented).count() >= length {
+                both.filter(is_invented).for_each(|i| kinds[heard[i].0] = Some(MistakeKind::Repeated));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::accuracy::score_clip;
+    use crate::text::{Label, TextProfile};
+
+    #[test]
+    fn pairs_by_hand() {
+        for (said, heard, kind) in [
+            ("Gate", "gate", MistakeKind::Case),
+            ("don't", "dont", MistakeKind::Punctuation),
+            ("fourteen", "14", MistakeKind::NumberForm),
+            ("14", "40", MistakeKind::Different),
+            ("doors", "door", MistakeKind::Inflection),
+            ("stations", "station", MistakeKind::Inflection),
+            ("closed", "close", MistakeKind::Inflection),
+            ("sale", "sail", MistakeKind::Near),
+            ("night", "knight", MistakeKind::Near),
+            ("fourteen", "forty", MistakeKind::Different),
+            ("six", "sex", MistakeKind::Near),
+            ("gate", "ворота", MistakeKind::Script),
+            ("hold", "mountain", MistakeKind::Different),
+        ] {
+            assert_eq!(kind_of_pair(said, heard), kind, "{said} {heard}");
+        }
+    }
+
+    #[test]
+    fn stretches_by_hand() {
+        let profile = TextProfile::shipped("neutral").unwrap();
+        let kinds = |label: &str, heard: &str| -> Vec<MistakeKind> {
+            let score = score_clip(&profile, &Label::parse(label).unwrap(), heard);
+            kinds_of(&score.steps).into_iter().flatten().collect()
+        };
+        assert_eq!(kinds("the helppoint is open", "the help point is open"), [MistakeKind::Spacing; 2]);
+        assert_eq!(kinds("a b c d e", "a e"), [MistakeKind::DroppedRun; 3]);
+        assert_eq!(kinds("a b c", "a c"), [MistakeKind::Dropped]);
+        assert_eq!(kinds("go", "go one two three"), [MistakeKind::InventedRun; 3]);
+        assert_eq!(kinds("thank you", "thank you thank you thank you"), [MistakeKind::Repeated; 4]);
+        assert_eq!(kinds("stop now", "stop stop now"), [MistakeKind::Repeated]);
+    }
+}

@@ -1,0 +1,190 @@
+//! Punctuation and capitals, scored apart from the words: a transcript to be read needs both.
+
+use serde::{Deserialize, Serialize};
+
+use super::TermCounts;
+use super::rates::share;
+use crate::align::{Against, Edit, WordGraph, align, unlikeness};
+use crate::text::Token;
+
+/// How punctuation and capitals were heard, over the words both sides have. Left out where one side writes none at all.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Marks {
+    /// All punctuation together; left out where a side has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub punctuation: Option<TermCounts>,
+    /// By sign, the commonest in the labels first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub signs: Vec<Sign>,
+    /// Words heard right that begin with a capital, or hold one, in the label and in the result alike; left out where a
+    /// side has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub capitals: Option<TermCounts>,
+}
+
+/// One punctuation sign.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Sign {
+    /// The sign.
+    pub sign: char,
+    /// How it was heard, behind the same word.
+    #[serde(flatten)]
+    pub counts: TermCounts,
+}
+
+/// The signs that are told apart; others that mean the same are taken for them.
+const SIGNS: [char; 7] = ['.', ',', '?', '!', ':', ';', '"'];
+
+const fn sign_of(c: char) -> Option<usize> {
+    Some(match c {
+        '.' | '。' | '…' | '।' => 0,
+        ',' | '、' | '،' => 1,
+        '?' | '？' | '؟' => 2,
+        '!' | '！' => 3,
+        ':' | '：' => 4,
+        ';' | '；' | '؛' => 5,
+        '"' | '“' | '”' | '„' | '«' | '»' => 6,
+        _ => return None,
+    })
+}
+
+/// Said and heard, said only, heard only.
+type Counts = [u64; 3];
+
+/// Builds [`Marks`].
+#[derive(Debug, Clone, Default)]
+pub struct MarksBuilder {
+    signs: [Counts; SIGNS.len()],
+    capitals: Counts,
+}
+
+/// A word with what was written around it.
+#[derive(Default)]
+struct Written {
+    core: Token,
+    capital: bool,
+    /// Signs around the word, one bit each.
+    signs: u8,
+}
+
+impl MarksBuilder {
+    /// Adds the texts of a clip as they are written; `label` is its first reading.
+    pub fn add(&mut self, label: &str, heard: &str) {
+        let plain = |text: &str| text.bytes().all(|b| b.is_ascii_lowercase() || b == b' ' || b == b'\'');
+        if plain(label) && plain(heard) {
+            return;
+        }
+        let (said, heard) = (written(label), written(heard));
+        let cores = |words: &[Written]| words.iter().map(|word| word.core.clone()).collect::<Vec<_>>();
+        let against = |a: usize, b: usize, same: bool| Against {
+            apart: 0,
+            unlike: if same { 0 } else { unlikeness(&said[a].core, &heard[b].core) },
+        };
+        for step in align(&WordGraph::chain(cores(&said)), &cores(&heard), against).steps {
+            let signs = |words: &[Written], at: Option<usize>| at.map_or(0, |at| words[at].signs);
+            let (here, there) = (signs(&said, step.said), signs(&heard, step.heard));
+            for (bit, counts) in self.signs.iter_mut().enumerate() {
+                record(counts, here >> bit & 1 == 1, there >> bit & 1 == 1);
+            }
+            if let (Edit::Correct, Some(a), Some(b)) = (step.edit, step.said, step.heard) {
+                record(&mut self.capitals, said[a].capital, heard[b].capital);
+            }
+        }
+    }
+
+    /// Adds what another builder counted.
+    pub fn merge(&mut self, other: &Self) {
+        let pairs = self.signs.iter_mut().zip(&other.signs).chain([(&mut self.capitals, &other.capitals)]);
+        pairs.for_each(|(mine, theirs)| mine.iter_mut().zip(theirs).for_each(|(a, b)| *a += b));
+    }
+
+    /// The report; none where one side has neither signs nor capitals.
+    #[must_use]
+    pub fn finish(&self) -> Option<Marks> {
+        let all = self.signs.iter().fold([0; 3], |sum, counts| [0, 1, 2].map(|i| sum[i] + counts[i]));
+        let both = |[found, missed, invented]: Counts| found + missed > 0 && found + invented > 0;
+        let report = |[found, missed, invented]: Counts| TermCounts::of(found, missed, invented);
+        let mut signs: Vec<(Counts, char)> = self.signs.into_iter().zip(SIGNS).collect();
+        signs.retain(|(counts, _)| counts.iter().any(|n| *n > 0));
+        signs.sort_by_key(|([found, missed, _], _)| std::cmp::Reverse(found + missed));
+        let punctuation = both(all).then(|| report(all));
+        let capitals = both(self.capitals).then(|| report(self.capitals));
+        (punctuation.is_some() || capitals.is_some()).then(|| Marks {
+            signs: if punctuation.is_some() {
+                signs.into_iter().map(|(counts, sign)| Sign { sign, counts: report(counts) }).collect()
+            } else {
+                Vec::new()
+            },
+            punctuation,
+            capitals,
+        })
+    }
+}
+
+fn record(counts: &mut Counts, said: bool, heard: bool) {
+    match (said, heard) {
+        (true, true) => counts[0] += 1,
+        (true, false) => counts[1] += 1,
+        (false, true) => counts[2] += 1,
+        (false, false) => {}
+    }
+}
+
+/// The words of a text with their case folded and what stands around each; a sign that stands alone belongs to the word
+/// before it.
+fn written(text: &str) -> Vec<Written> {
+    let mut words: Vec<Written> = Vec::new();
+    for raw in text.split_whitespace() {
+        let core = raw.trim_matches(|c: char| !c.is_alphanumeric());
+        let around = &raw[..raw.len() - raw.trim_start_matches(|c: char| !c.is_alphanumeric()).len()];
+        let behind = &raw[raw.trim_end_matches(|c: char| !c.is_alphanumeric()).len()..];
+        let bits = |text: &str| text.chars().filter_map(sign_of).fold(0, |bits, sign| bits | 1 << sign);
+        if core.is_empty() {
+            if let Some(before) = words.last_mut() {
+                before.signs |= bits(raw);
+            }
+            continue;
+        }
+        words.push(Written {
+            core: Token::from(core).to_lowercase(),
+            capital: core.chars().any(char::is_uppercase),
+            signs: bits(around) | bits(behind),
+        });
+    }
+    words
+}
+
+impl TermCounts {
+    /// Counts with their rates.
+    #[must_use]
+    pub(super) fn of(found: u64, missed: u64, invented: u64) -> Self {
+        Self {
+            found,
+            missed,
+            invented,
+            precision: share(found, found + invented),
+            recall: share(found, found + missed),
+            f1: share(2 * found, 2 * found + missed + invented),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn signs_and_capitals_by_hand() {
+        let mut builder = MarksBuilder::default();
+        builder.add("Hold, please. Is Anna there?", "hold please. Is Anna where.");
+        let marks = builder.finish().unwrap();
+        let counts = |counts: &TermCounts| (counts.found, counts.missed, counts.invented);
+        assert_eq!(counts(marks.capitals.as_ref().unwrap()), (2, 1, 0), "Is and Anna; Hold is missed");
+        assert_eq!(counts(marks.punctuation.as_ref().unwrap()), (1, 2, 1));
+        let comma = marks.signs.iter().find(|sign| sign.sign == ',').unwrap();
+        assert_eq!(counts(&comma.counts), (0, 1, 0));
+        let mut bare = MarksBuilder::default();
+        bare.add("Hold, please.", "hold please");
+        assert_eq!(bare.finish(), None, "an engine that writes no signs is not scored on them");
+    }
+}

@@ -1,0 +1,28 @@
+//! Digits and words made one: whatever a number is written as, it becomes the same token.
+//!
+//! Both sides of a comparison are brought into one form in digits. What that form is matters less than that "nineteen
+//! eighty-four" and "1984" share it; so times and years, which people say alike, are both joined ("7:20" and "seven
+//! twenty" become 720).
+
+mod english;
+
+use serde::{Deserialize, Serialize};
+
+/// A language whose numbers are known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum NumberLanguage {
+    /// English.
+    #[serde(rename = "en")]
+    English,
+}
+
+impl NumberLanguage {
+    /// Brings the numbers of a text into one form. Case must be folded and punctuation gone before. Cost is linear.
+    #[must_use]
+    pub fn apply(self, text: &str) -> String {
+        let tokens: Vec<&str> = text.split_whitespace().collect();
+        match self {
+            Self::English => english::in_digits(&tokens).join(" "),
+        }
+    }
+}

@@ -1,0 +1,180 @@
+//! How true the clocks are, and how many requests a second are made. `cargo bench -p fonex-engines`.
+//!
+//! The stand-in service holds each answer for a known time and says for how long it really held it. What is reported as
+//! the time from the request being sent to the first byte is compared with that. Then requests that are answered at once
+//! are made as fast as they go, by Fonex and by a plain generator on the same service: a loop that writes the same bytes
+//! and reads to the end of each answer, and `wrk` where it is installed.
+#![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use fonex_core::latency::Percentiles;
+use fonex_engines::{
+    Engine, EngineConfig, Form, Secrets, Settings, SpeakRequest, StopFlag, Surroundings, build_engine,
+};
+use fonex_formats::Place;
+use fonex_standin::service::{Service, ServiceConfig};
+use fonex_standin::{Behaviours, ReplyProfile};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+const WAITS_MS: [u32; 3] = [7, 23, 52];
+
+fn main() {
+    let reply = ReplyProfile { start_ms: 0.0, word_ms: 0.0, words: 4 };
+    let head = Behaviours::Reply([("default".to_owned(), reply)].into());
+    let config = ServiceConfig { engines: [("head".to_owned(), head)].into(), ..ServiceConfig::default() };
+    let service = Service::start(config, 0).unwrap();
+    if !std::env::args().any(|argument| argument == "rates") {
+        println!("reported minus held, from sending to the first byte; plain: by a bare loop over sockets");
+        println!("at once   requests        p50  plain p50        p99  plain p99");
+        for at_once in [1, 10, 100] {
+            clocks(service.address(), at_once);
+        }
+    }
+    println!("\nrequests a second, answered at once");
+    println!("at once      fonex      plain   fonex/plain        wrk   fonex/wrk");
+    for at_once in [1, 10, 100] {
+        rates(service.address(), at_once);
+    }
+}
+
+fn engine(address: SocketAddr, wait_ms: u32) -> Box<dyn Engine> {
+    let table = serde_json::json!({
+        "transport": "http", "task": "reply",
+        "request": {"url": format!("http://{address}/reply"), "query": {"text": "{text}", "wait_ms": wait_ms.to_string()}}
+    });
+    let serde_json::Value::Object(table) = table else { unreachable!("it is a table") };
+    let here = Path::new(".");
+    let config = EngineConfig::read("e", table, &Place::file(here), "engine.e", here).unwrap();
+    let around = Surroundings {
+        bench: here.to_owned(),
+        folder: here.to_owned(),
+        scratch: here.to_owned(),
+        labels: Arc::new(HashMap::new()),
+        seed: 1,
+        secrets: Secrets::default(),
+    };
+    build_engine(&config, &around).unwrap()
+}
+
+/// Calls from `at_once` threads until each has called `each` times; `note` sees every answer.
+fn call(engine: &dyn Engine, at_once: usize, each: usize, note: &(dyn Fn(f64, f64) + Sync)) {
+    std::thread::scope(|scope| {
+        for _ in 0..at_once {
+            scope.spawn(|| {
+                let (settings, stop) = (Settings::new(), StopFlag::default());
+                let form = Form { voice: "", model: "", settings: &settings };
+                for _ in 0..each {
+                    let request = SpeakRequest { clip_id: "c", lang: None, text: "hello", form, stop: &stop };
+                    let answer = engine.reply(&request);
+                    assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
+                    let asked = answer.measured.traffic.requests.last().unwrap();
+                    let (Some(first), Some(sent), Some(held)) =
+                        (asked.first_byte_ms, asked.sent_ms, asked.service_ms())
+                    else {
+                        panic!("not everything was noted: {:?}", answer.measured.traffic.requests);
+                    };
+                    note(first - sent, held);
+                }
+            });
+        }
+    });
+}
+
+fn clocks(address: SocketAddr, at_once: usize) {
+    let errors = std::sync::Mutex::new(Vec::new());
+    let each = (2_000 / at_once).clamp(40, 200);
+    for wait_ms in WAITS_MS {
+        let engine = engine(address, wait_ms);
+        call(engine.as_ref(), at_once, each, &|reported, held| errors.lock().unwrap().push(reported - held));
+    }
+    let errors = errors.into_inner().unwrap();
+    let plain = Arc::new(std::sync::Mutex::new(Vec::new()));
+    runtime().block_on(async {
+        for wait_ms in WAITS_MS {
+            let ask = |_| tokio::spawn(ask(address, wait_ms, Some(each), Arc::clone(&plain)));
+            for asked in (0..at_once).map(ask).collect::<Vec<_>>() {
+                asked.await.unwrap();
+            }
+        }
+    });
+    let plain = Percentiles::of(&plain.lock().unwrap()).unwrap();
+    let own = Percentiles::of(&errors).unwrap();
+    let row = [own.p50, plain.p50, own.p99, plain.p99].map(|ms| format!("{ms:>7.3} ms"));
+    println!("{at_once:>7} {:>10} {}", errors.len(), row.join(" "));
+}
+
+fn runtime() -> tokio::runtime::Runtime {
+    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap()
+}
+
+fn rates(address: SocketAddr, at_once: usize) {
+    const LASTS: Duration = Duration::from_secs(4);
+    let engine = engine(address, 0);
+    let each = (10_000 / at_once).max(300);
+    call(engine.as_ref(), at_once, 20, &|_, _| {});
+    let started = Instant::now();
+    call(engine.as_ref(), at_once, each, &|_, _| {});
+    let fonex = (each * at_once) as f64 / started.elapsed().as_secs_f64();
+    let plain = plain(address, at_once, LASTS);
+    let wrk = wrk(address, at_once, LASTS);
+    let (rate, share) = wrk
+        .map_or_else(|| ("–".to_owned(), "–".to_owned()), |wrk| (format!("{wrk:.0}"), format!("{:.2}", fonex / wrk)));
+    println!("{at_once:>7} {fonex:>10.0} {plain:>10.0} {:>13.2} {rate:>10} {share:>11}", fonex / plain);
+}
+
+/// Connections that write one request after the other and read each answer by its stated length.
+fn plain(address: SocketAddr, at_once: usize, lasts: Duration) -> f64 {
+    let errors = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let started = Instant::now();
+    runtime().block_on(async {
+        let loops: Vec<_> = (0..at_once).map(|_| tokio::spawn(ask(address, 0, None, Arc::clone(&errors)))).collect();
+        tokio::time::sleep(lasts).await;
+        loops.iter().for_each(tokio::task::JoinHandle::abort);
+    });
+    let answered = errors.lock().unwrap().len();
+    answered as f64 / started.elapsed().as_secs_f64()
+}
+
+/// One connection: what it waited for each first byte beyond what the service says it held.
+async fn ask(address: SocketAddr, wait_ms: u32, each: Option<usize>, errors: Arc<std::sync::Mutex<Vec<f64>>>) {
+    let mut stream = tokio::net::TcpStream::connect(address).await.unwrap();
+    stream.set_nodelay(true).unwrap();
+    let request = format!("GET /reply?text=hello&wait_ms={wait_ms} HTTP/1.1\r\nhost: {address}\r\n\r\n");
+    let mut read = vec![0; 16 << 10];
+    for _ in 0..each.unwrap_or(usize::MAX) {
+        stream.write_all(request.as_bytes()).await.unwrap();
+        let sent = Instant::now();
+        let (mut have, mut waited) = (0, None);
+        let held = loop {
+            have += stream.read(&mut read[have..]).await.unwrap();
+            waited.get_or_insert(sent.elapsed());
+            let mut headers = [httparse::EMPTY_HEADER; 16];
+            let mut answer = httparse::Response::new(&mut headers);
+            let Ok(httparse::Status::Complete(head)) = answer.parse(&read[..have]) else { continue };
+            let header = |name: &str| {
+                let header = answer.headers.iter().find(|header| header.name.eq_ignore_ascii_case(name)).unwrap();
+                std::str::from_utf8(header.value).unwrap().trim_start_matches("held;dur=").parse::<f64>().unwrap()
+            };
+            if have >= head + header("content-length") as usize {
+                break header("server-timing");
+            }
+        };
+        errors.lock().unwrap().push(waited.unwrap().as_secs_f64() * 1e3 - held);
+    }
+}
+
+fn wrk(address: SocketAddr, at_once: usize, lasts: Duration) -> Option<f64> {
+    let (connections, seconds) = (at_once.to_string(), format!("{}s", lasts.as_secs()));
+    let threads = at_once.min(2).to_string();
+    let url = format!("http://{address}/reply?text=hello&wait_ms=0");
+    let output =
+        Command::new("wrk").args(["-t", &threads, "-c", &connections, "-d", &seconds, &url]).output().ok()?;
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    text.lines().find_map(|line| line.trim().strip_prefix("Requests/sec:")?.trim().parse().ok())
+}

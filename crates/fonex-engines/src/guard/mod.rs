@@ -1,0 +1,424 @@
+//! Around every engine: limits, retries, the rate of requests, texts that are too long, and secrets struck out.
+
+mod rate;
+
+use std::time::{Duration, Instant};
+
+use fonex_core::audio::Audio;
+use fonex_core::stats::stream;
+use fonex_core::{Heard, Outcome};
+use fonex_formats::{Place, Problem};
+use rand::RngExt;
+use serde::{Deserialize, Serialize};
+
+use crate::secrets::Redaction;
+use crate::voices::Voice;
+use crate::{Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Then};
+use rate::Gate;
+
+/// How long to wait for what, how much at once, and how much an engine takes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Limits {
+    /// Seconds until a connection is open.
+    pub connect_s: f64,
+    /// Seconds from sending until the first byte of an answer.
+    pub first_byte_s: f64,
+    /// Seconds an answer may stand still.
+    pub idle_s: f64,
+    /// Seconds for an attempt in all.
+    pub total_s: f64,
+    /// Requests begun each second at most.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requests_per_s: Option<f64>,
+    /// Requests under way at the same time at most.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at_once: Option<usize>,
+    /// Characters a text may have.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text_characters: Option<usize>,
+    /// Seconds a clip may have.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub audio_s: Option<f64>,
+    /// What becomes of a text that is too long.
+    pub long_text: LongText,
+}
+
+/// What becomes of a text that is longer than an engine takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LongText {
+    /// It is not sent; the trial is refused.
+    #[default]
+    Refuse,
+    /// It is cut at sentence ends, and the sound joined.
+    Split,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            connect_s: 10.0,
+            first_byte_s: 60.0,
+            idle_s: 30.0,
+            total_s: 300.0,
+            requests_per_s: None,
+            at_once: None,
+            text_characters: None,
+            audio_s: None,
+            long_text: LongText::Refuse,
+        }
+    }
+}
+
+impl Limits {
+    pub(crate) fn connect(&self) -> Duration {
+        Duration::from_secs_f64(self.connect_s)
+    }
+
+    pub(crate) fn first_byte(&self) -> Duration {
+        Duration::from_secs_f64(self.first_byte_s)
+    }
+
+    pub(crate) fn idle(&self) -> Duration {
+        Duration::from_secs_f64(self.idle_s)
+    }
+
+    pub(crate) fn total(&self) -> Duration {
+        Duration::from_secs_f64(self.total_s)
+    }
+
+    pub(crate) fn check(&self, at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
+        const MOST_S: f64 = 1e6;
+        let lengths = [
+            ("connect_s", Some(self.connect_s)),
+            ("first_byte_s", Some(self.first_byte_s)),
+            ("idle_s", Some(self.idle_s)),
+            ("total_s", Some(self.total_s)),
+            ("requests_per_s", self.requests_per_s),
+            ("audio_s", self.audio_s),
+        ];
+        for (key, value) in lengths {
+            if let Some(value) = value.filter(|value| !(*value > 0.0 && *value <= MOST_S)) {
+                return Err(Problem::new(format!("{key} is {value}"), at(key)).expected("a number above 0"));
+            }
+        }
+        for (key, value) in [("at_once", self.at_once), ("text_characters", self.text_characters)] {
+            if value == Some(0) {
+                return Err(Problem::new(format!("{key} is 0"), at(key)).expected("1 or more"));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// When a call is tried again. Only failures after which a repeat is safe are.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Retry {
+    /// Attempts in all; 1 tries nothing again.
+    pub attempts: u32,
+    /// Seconds before the second attempt; doubled for each further one, and shortened at random by up to half.
+    pub first_wait_s: f64,
+    /// The longest wait, an engine's own wish included: one that asks for more ends the trial.
+    pub longest_wait_s: f64,
+}
+
+impl Default for Retry {
+    fn default() -> Self {
+        Self { attempts: 3, first_wait_s: 0.5, longest_wait_s: 60.0 }
+    }
+}
+
+impl Retry {
+    pub(crate) fn check(&self, at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
+        if self.attempts == 0 {
+            return Err(Problem::new("attempts is 0", at("attempts")).expected("1 or more"));
+        }
+        for (key, value) in [("first_wait_s", self.first_wait_s), ("longest_wait_s", self.longest_wait_s)] {
+            if !(0.0..=1e6).contains(&value) {
+                return Err(Problem::new(format!("{key} is {value}"), at(key)).expected("a number of seconds"));
+            }
+        }
+        Ok(())
+    }
+
+    /// The wait before attempt `next` (2 is the first repeat): exponential back-off with jitter.
+    fn wait(&self, next: u32, chance: f64) -> Duration {
+        let doubled = self.first_wait_s * 2_f64.powi(next.saturating_sub(2).min(30) as i32);
+        Duration::from_secs_f64(doubled.min(self.longest_wait_s) * (1.0 - 0.5 * chance))
+    }
+}
+
+/// An engine behind its limits.
+pub(crate) struct Guarded {
+    pub(crate) inner: Box<dyn Engine>,
+    pub(crate) limits: Limits,
+    pub(crate) retry: Retry,
+    pub(crate) gate: Gate,
+    pub(crate) redaction: Redaction,
+    pub(crate) seed: u64,
+}
+
+impl Guarded {
+    pub(crate) fn new(inner: Box<dyn Engine>, limits: Limits, retry: Retry, redaction: Redaction, seed: u64) -> Self {
+        let gate = Gate::new(limits.requests_per_s, limits.at_once);
+        Self { inner, limits, retry, gate, redaction, seed }
+    }
+
+    /// Calls until an answer or a failure that stands. What every attempt exchanged is kept.
+    fn call<T>(&self, clip_id: &str, stop: &StopFlag, attempt: impl Fn() -> Answer<T>) -> Answer<T> {
+        let mut chances = stream(self.seed, &["retry", clip_id]);
+        let mut before = Measured::default();
+        let mut next = 1;
+        loop {
+            let Some(pass) = self.gate.enter(stop) else {
+                let stopped = Answer::failed(Outcome::Stopped, "stopped before the request was sent");
+                return stopped.measured(before);
+            };
+            let mut answer = attempt();
+            drop(pass);
+            self.note(&mut answer, &mut before, next);
+            next += 1;
+            let Then::Again(asked) = answer.then else { return self.struck(answer) };
+            if next > self.retry.attempts {
+                return self.struck(answer);
+            }
+            let wait = self.retry.wait(next, chances.random());
+            let wait = asked.map_or(wait, |asked| asked.max(wait));
+            if wait.as_secs_f64() > self.retry.longest_wait_s {
+                let wish = format!("it asks to wait {} s, more than longest_wait_s", wait.as_secs());
+                answer.detail =
+                    Some(answer.detail.map_or_else(|| wish.clone(), |detail| format!("{detail}; {wish}")));
+                return self.struck(answer);
+            }
+            if !pause(wait, stop) {
+                return Answer::failed(Outcome::Stopped, "stopped while waiting to try again")
+                    .measured(answer.measured);
+            }
+            before.traffic = answer.measured.traffic;
+        }
+    }
+
+    /// Puts what earlier attempts exchanged before what this one did.
+    fn note<T>(&self, answer: &mut Answer<T>, before: &mut Measured, attempt: u32) {
+        let own = std::mem::take(&mut answer.measured.traffic);
+        let mut all = std::mem::take(&mut before.traffic);
+        let mut own = own;
+        for request in &mut own.requests {
+            request.attempt = attempt;
+            request.detail = request.detail.take().map(|detail| self.redaction.strike(&crate::cut(&detail)));
+        }
+        own.noise.iter_mut().for_each(|line| *line = self.redaction.strike(line));
+        own.usage = own.usage.map(|usage| self.redaction.strike(&usage));
+        all.append(own);
+        answer.measured.traffic = all;
+    }
+
+    fn struck<T>(&self, answer: Answer<T>) -> Answer<T> {
+        let detail = answer.detail.map(|detail| self.redaction.strike(&detail));
+        Answer { detail, ..answer }
+    }
+
+    fn too_long(&self, text: &str) -> Option<usize> {
+        let most = self.limits.text_characters?;
+        let characters = text.chars().count();
+        (characters > most).then_some(characters)
+    }
+
+    /// Cuts a text and has each part spoken.
+    fn speak_split(&self, request: &SpeakRequest<'_>, most: usize) -> Answer<Audio> {
+        let parts = match fonex_core::text::split_at_sentences(request.text, most) {
+            Ok(parts) => parts,
+            Err(word) => {
+                let what = format!(
+                    "the word of {} characters at its {}. is longer than the engine takes",
+                    word.length, word.at
+                );
+                return Answer::failed(Outcome::Refused, what);
+            }
+        };
+        let mut measured = Measured::default();
+        let mut joined: Option<Audio> = None;
+        for text in &parts {
+            let part = SpeakRequest { text, ..*request };
+            let answer = self.call(request.clip_id, request.stop, || self.inner.speak(&part));
+            crate::deliver::add(&mut measured, &answer.measured);
+            let Some(audio) = answer.value else {
+                return Answer { measured, value: None, ..answer };
+            };
+            match &mut joined {
+                None => joined = Some(audio),
+                Some(all) if all.rate_hz == audio.rate_hz => all.samples.extend(audio.samples),
+                Some(_) => {
+                    let failed = Answer::failed(Outcome::Broken, "the parts of its sound differ in sample rate");
+                    return failed.measured(measured);
+                }
+            }
+        }
+        measured.traffic.pieces = Some(parts.len() as u32);
+        Answer::with(Outcome::Done, joined.unwrap_or(Audio { rate_hz: 16_000, samples: Vec::new() }), measured)
+    }
+}
+
+/// Waits in steps short enough to notice a stop; false when stopped.
+fn pause(length: Duration, stop: &StopFlag) -> bool {
+    const STEP: Duration = Duration::from_millis(25);
+    let until = Instant::now() + length;
+    while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
+        if stop.is_set() {
+            return false;
+        }
+        std::thread::sleep(left.min(STEP));
+    }
+    !stop.is_set()
+}
+
+/// An engine that says, by whatever rule, that there were no words gave an answer: an empty one.
+fn without_words<T: Default>(answer: Answer<T>) -> Answer<T> {
+    match answer.outcome {
+        Outcome::Nothing => Answer { value: Some(answer.value.unwrap_or_default()), ..answer },
+        _ => answer,
+    }
+}
+
+fn refused_text<T>(characters: usize, most: usize) -> Answer<T> {
+    let what =
+        format!("a text of {characters} characters; the engine takes {most} (long_text = \"split\" would cut it)");
+    Answer::failed(Outcome::Refused, what)
+}
+
+impl Engine for Guarded {
+    fn version(&self) -> Option<String> {
+        self.inner.version().map(|version| self.redaction.strike(&version))
+    }
+
+    fn given(&self) -> String {
+        self.inner.given()
+    }
+
+    fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
+        let audio_s = request.audio.duration_s();
+        if let Some(most) = self.limits.audio_s.filter(|most| audio_s > *most) {
+            let what =
+                format!("{audio_s:.1} s of audio; the engine takes {most} s (delivery in pieces would cut it)");
+            return Answer::failed(Outcome::Refused, what);
+        }
+        let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.hear(request)));
+        answer.map(|heard| Heard { text: self.redaction.strike(&heard.text), ..heard })
+    }
+
+    fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
+        match (self.too_long(request.text), self.limits.text_characters) {
+            (Some(_), Some(most)) if self.limits.long_text == LongText::Split => self.speak_split(request, most),
+            (Some(characters), Some(most)) => refused_text(characters, most),
+            _ => self.call(request.clip_id, request.stop, || self.inner.speak(request)),
+        }
+    }
+
+    fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
+        if let (Some(characters), Some(most)) = (self.too_long(request.text), self.limits.text_characters) {
+            return refused_text(characters, most);
+        }
+        let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.reply(request)));
+        answer.map(|text| self.redaction.strike(&text))
+    }
+
+    fn voices_listed(&self, base: &Settings) -> Result<Option<Vec<Voice>>, String> {
+        self.inner.voices_listed(base).map_err(|why| self.redaction.strike(&why))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicU32, Ordering};
+
+    use super::*;
+    use crate::Form;
+
+    /// Fails as often as told, then answers.
+    struct Faltering {
+        failures: u32,
+        then: Then,
+        calls: AtomicU32,
+    }
+
+    impl Engine for Faltering {
+        fn version(&self) -> Option<String> {
+            None
+        }
+        fn given(&self) -> String {
+            String::new()
+        }
+        fn hear(&self, _: &HearRequest<'_>) -> Answer<Heard> {
+            unreachable!("only replies are asked for")
+        }
+        fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
+            self.calls.fetch_add(1, Ordering::Relaxed);
+            let samples = vec![0.0; request.text.chars().count()];
+            Answer::with(Outcome::Done, Audio { rate_hz: 8_000, samples }, Measured::default())
+        }
+        fn reply(&self, _: &SpeakRequest<'_>) -> Answer<String> {
+            let call = self.calls.fetch_add(1, Ordering::Relaxed);
+            let mut measured = Measured::default();
+            let mut request = fonex_core::latency::Request::begun("ask", 0);
+            request.detail = Some("key sesame".into());
+            measured.traffic.requests.push(request);
+            if call < self.failures {
+                return Answer::failed(Outcome::Unreachable, "wrong key sesame").measured(measured).then(self.then);
+            }
+            Answer::with(Outcome::Done, "open, sesame".into(), measured)
+        }
+    }
+
+    fn guarded(failures: u32, then: Then, limits: Limits) -> Guarded {
+        let inner = Box::new(Faltering { failures, then, calls: AtomicU32::new(0) });
+        let retry = Retry { attempts: 3, first_wait_s: 0.001, longest_wait_s: 0.05 };
+        Guarded::new(inner, limits, retry, Redaction::new([("KEY".to_owned(), "sesame".to_owned())]), 1)
+    }
+
+    fn ask<T>(text: &str, call: impl Fn(&SpeakRequest<'_>) -> Answer<T>) -> Answer<T> {
+        let (settings, stop) = (Settings::new(), StopFlag::default());
+        let form = Form { voice: "", model: "", settings: &settings };
+        call(&SpeakRequest { clip_id: "c", lang: None, text, form, stop: &stop })
+    }
+
+    #[test]
+    fn repeats_only_what_may_be_repeated_and_keeps_every_attempt() {
+        let soon = Then::Again(None);
+        for (failures, then, outcome, attempts) in [
+            (0, soon, Outcome::Done, 1),
+            (2, soon, Outcome::Done, 3),
+            (9, soon, Outcome::Unreachable, 3),
+            (9, Then::Nothing, Outcome::Unreachable, 1),
+            (9, Then::QuotaGone, Outcome::Unreachable, 1),
+            (9, Then::Again(Some(Duration::from_secs(3_600))), Outcome::Unreachable, 1),
+            (1, Then::Again(Some(Duration::from_millis(10))), Outcome::Done, 2),
+        ] {
+            let engine = guarded(failures, then, Limits::default());
+            let answer = ask("hello", |request| engine.reply(request));
+            assert_eq!(answer.outcome, outcome, "{failures} {then:?}");
+            let noted: Vec<u32> = answer.measured.traffic.requests.iter().map(|r| r.attempt).collect();
+            assert_eq!(noted, (1..=attempts).collect::<Vec<_>>());
+            assert!(!format!("{answer:?}").contains("sesame"), "{answer:?}");
+        }
+    }
+
+    #[test]
+    fn long_texts_are_refused_or_cut_at_sentences() {
+        let text = "One two three. Four five. Six!";
+        let limits = |long_text| Limits { text_characters: Some(15), long_text, ..Limits::default() };
+        let refused = ask(text, |request| guarded(0, Then::Nothing, limits(LongText::Refuse)).speak(request));
+        assert_eq!(refused.outcome, Outcome::Refused);
+        let split = ask(text, |request| guarded(0, Then::Nothing, limits(LongText::Split)).speak(request));
+        assert_eq!((split.outcome, split.measured.traffic.pieces), (Outcome::Done, Some(2)));
+    }
+
+    #[test]
+    fn waits_double_and_are_jittered() {
+        let retry = Retry { attempts: 9, first_wait_s: 1.0, longest_wait_s: 5.0 };
+        let seconds = [2, 3, 4, 5, 40].map(|next| retry.wait(next, 0.0).as_secs_f64());
+        assert_eq!(seconds, [1.0, 2.0, 4.0, 5.0, 5.0]);
+        assert_eq!(retry.wait(2, 1.0).as_secs_f64(), 0.5);
+    }
+}

@@ -1,0 +1,330 @@
+//! One request and its answer over HTTP/1.1 or HTTP/2, with every phase timed and every length bounded.
+
+use std::io::Read;
+use std::time::{Duration, Instant};
+
+use fonex_core::Outcome;
+use fonex_core::latency::{Request, server_timing};
+use http_body_util::{BodyExt, Full};
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{HeaderMap, HeaderName, HeaderValue};
+use hyper::{Method, Response, Uri, Version};
+use tokio::time::timeout_at;
+
+use super::HttpVersion;
+use super::body::Body;
+use super::connections::{Connections, Sender};
+use crate::guard::Limits;
+use crate::net::{Moments, Net, NetFailure, Opening, Url};
+use crate::{Task, Then};
+
+/// A request ready to be sent.
+pub(super) struct Outgoing {
+    pub(super) purpose: &'static str,
+    pub(super) method: Method,
+    pub(super) url: Url,
+    pub(super) headers: Vec<(HeaderName, HeaderValue)>,
+    pub(super) body: Body,
+    /// Whether the answer may come compressed.
+    pub(super) compressed: bool,
+}
+
+/// A whole answer.
+pub(super) struct Received {
+    pub(super) status: u16,
+    pub(super) headers: HeaderMap,
+    pub(super) body: Vec<u8>,
+    pub(super) request: Request,
+    /// When its last byte was there.
+    pub(super) ended: Instant,
+    /// Moment in microseconds from the start of the request, and size, of each piece.
+    pub(super) arrivals: Vec<(u64, usize)>,
+}
+
+impl Received {
+    pub(super) fn header(&self, name: &str) -> Option<&str> {
+        self.headers.get(name)?.to_str().ok()
+    }
+}
+
+/// What comes of a request that failed: why, and what was measured until then.
+pub(super) type Failed = Box<(NetFailure, Request)>;
+
+/// What an engine's requests go over.
+pub(super) struct Wire {
+    connections: Connections,
+    /// Bytes an answer may have.
+    longest: usize,
+}
+
+/// Bytes of an answer beyond which it is given up: twenty minutes of high-rate audio.
+const LONGEST_SOUND: usize = 256 << 20;
+/// The same for words: no text of a person is so long, and many trials at once must not fill the memory.
+const LONGEST_TEXT: usize = 32 << 20;
+
+/// Bytes an answer may have, by what the engine does.
+pub(crate) const fn longest_answer(task: Task) -> usize {
+    match task {
+        Task::Speak => LONGEST_SOUND,
+        Task::Hear | Task::Reply => LONGEST_TEXT,
+    }
+}
+
+/// Pieces of an answer whose arrival is noted; none that is listened to has so many.
+pub(crate) const MOST_ARRIVALS: usize = 200_000;
+
+/// How long what comes after the mark of an end is waited for.
+const AFTER_THE_END: Duration = Duration::from_millis(20);
+
+impl Wire {
+    pub(super) fn new(net: Net, version: HttpVersion, task: Task) -> Self {
+        Self { connections: Connections::new(net, version), longest: longest_answer(task) }
+    }
+
+    /// Sends a request and reads its answer to the end. `taken` sees each piece as it comes and says whether to go on.
+    pub(super) async fn exchange(
+        &self,
+        outgoing: Outgoing,
+        limits: &Limits,
+        until: Instant,
+        taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
+    ) -> Result<Received, Failed> {
+        let mut request = Request::begun(outgoing.purpose, outgoing.body.bytes.len() as u64);
+        let mut moments = None;
+        let started = Instant::now();
+        let result = self.exchange_in(outgoing, limits, until, started, &mut request, &mut moments, taken).await;
+        let after_start = |at: Instant| at.saturating_duration_since(started).as_secs_f64() * 1e3;
+        if let Some(noted) = moments.as_ref() {
+            let noted: &Moments = noted;
+            request.sent_ms = noted.sent().map(after_start);
+            if request.status.is_some() {
+                request.first_byte_ms = noted.first_read().map(after_start).or(request.first_byte_ms);
+            }
+        }
+        match result {
+            Ok(received) => Ok(Received { request, ..received }),
+            Err(failure) => {
+                request.outcome = failure.outcome;
+                request.detail = Some(failure.detail.clone());
+                request.last_byte_ms = Some(after_start(Instant::now()));
+                Err(Box::new((failure, request)))
+            }
+        }
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "what is noted must survive a failure in the middle")]
+    async fn exchange_in(
+        &self,
+        outgoing: Outgoing,
+        limits: &Limits,
+        until: Instant,
+        started: Instant,
+        request: &mut Request,
+        moments: &mut Option<Moments>,
+        taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
+    ) -> Result<Received, NetFailure> {
+        let mut opening = Opening::default();
+        let target = outgoing.url.target.clone();
+        let opened = timeout_at(until.into(), self.connections.take(&target, limits, &mut opening)).await;
+        let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
+        (request.lookup_ms, request.connect_ms) = (milliseconds(opening.lookup), milliseconds(opening.connect));
+        request.tls_ms = milliseconds(opening.tls);
+        let late = || NetFailure::late(format!("no answer within {} s in all", limits.total_s));
+        let (mut sender, reused) = opened.map_err(|_| late())??;
+        request.reused = Some(reused);
+        let compressed = outgoing.compressed;
+        let message = self.message(outgoing, &sender);
+        let first_byte_until = until.min(Instant::now() + limits.first_byte());
+        let sending = async {
+            match &mut sender {
+                Sender::One(one, _) => {
+                    one.moments.restart();
+                    *moments = Some(one.moments.clone());
+                    one.sender.send_request(message).await
+                }
+                Sender::Two(sender) => sender.send_request(message).await,
+            }
+        };
+        let response = match timeout_at(first_byte_until.into(), sending).await {
+            Err(_) if first_byte_until == until => return Err(late()),
+            Err(_) => {
+                let what = format!("no first byte within {} s of sending", limits.first_byte_s);
+                return Err(NetFailure::late(what));
+            }
+            Ok(Err(error)) => {
+                let unread = moments.as_ref().is_none_or(|noted| noted.first_read().is_none());
+                return Err(broken_off(&error, reused && unread));
+            }
+            Ok(Ok(response)) => response,
+        };
+        request.first_byte_ms = Some(started.elapsed().as_secs_f64() * 1e3);
+        request.status = Some(response.status().as_u16());
+        request.service = response
+            .headers()
+            .get_all("server-timing")
+            .iter()
+            .filter_map(|v| v.to_str().ok())
+            .flat_map(server_timing)
+            .collect();
+        let received = self.read(response, limits, until, started, request, compressed, taken).await?;
+        if let Sender::One(one, place) = sender {
+            self.connections.keep(one, place);
+        }
+        Ok(received)
+    }
+
+    fn message(&self, outgoing: Outgoing, sender: &Sender) -> hyper::Request<Full<Bytes>> {
+        let Outgoing { method, url, headers, body, compressed, .. } = outgoing;
+        let two = matches!(sender, Sender::Two(_));
+        let scheme = if url.target.tls { "https" } else { "http" };
+        // Whole addresses are for HTTP/2 and for proxies that forward.
+        let address = if two || self.connections.forwards(&url.target) {
+            format!("{scheme}://{}{}", url.host_header(), url.path)
+        } else {
+            url.path.clone()
+        };
+        let mut message = hyper::Request::new(Full::new(Bytes::from(body.bytes)));
+        *message.method_mut() = method;
+        *message.uri_mut() = address.parse::<Uri>().unwrap_or_default();
+        *message.version_mut() = if two { Version::HTTP_2 } else { Version::HTTP_11 };
+        let all = message.headers_mut();
+        if !two {
+            let host = HeaderValue::from_str(&url.host_header());
+            all.insert("host", host.unwrap_or_else(|_| HeaderValue::from_static("")));
+        }
+        all.insert("user-agent", HeaderValue::from_static(concat!("fonex/", env!("CARGO_PKG_VERSION"))));
+        all.insert("accept", HeaderValue::from_static("*/*"));
+        let accepted = if compressed { "gzip, deflate" } else { "identity" };
+        all.insert("accept-encoding", HeaderValue::from_static(accepted));
+        if let Some(Ok(media_type)) = body.media_type.map(|media_type| HeaderValue::from_str(&media_type)) {
+            all.insert("content-type", media_type);
+        }
+        // A header of the bench file comes before ours.
+        for (name, value) in headers {
+            all.insert(name, value);
+        }
+        message
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "what is noted must survive a failure in the middle")]
+    async fn read(
+        &self,
+        response: Response<Incoming>,
+        limits: &Limits,
+        until: Instant,
+        started: Instant,
+        request: &mut Request,
+        compressed: bool,
+        taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
+    ) -> Result<Received, NetFailure> {
+        let (head, mut incoming) = response.into_parts();
+        let (mut body, mut arrivals) = (Vec::new(), Vec::new());
+        let encoding = head
+            .headers
+            .get("content-encoding")
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or_default()
+            .to_ascii_lowercase();
+        let plain = matches!(encoding.as_str(), "" | "identity");
+        let mut whole = true;
+        loop {
+            let idle_until = until.min(Instant::now() + limits.idle());
+            let frame = match timeout_at(idle_until.into(), incoming.frame()).await {
+                Ok(None) => break,
+                Ok(Some(Ok(frame))) => frame,
+                Ok(Some(Err(error))) => {
+                    let what = format!("the answer broke off after {} bytes: {}", body.len(), reason(&error));
+                    return Err(NetFailure::broken(what));
+                }
+                Err(_) => {
+                    let why = if idle_until == until {
+                        format!("the answer did not end within {} s in all", limits.total_s)
+                    } else {
+                        format!("the answer stood still for {} s", limits.idle_s)
+                    };
+                    return Err(NetFailure::late(format!("{why}, after {} bytes", body.len())));
+                }
+            };
+            let Ok(data) = frame.into_data() else { continue };
+            let at = started.elapsed();
+            if arrivals.len() < MOST_ARRIVALS {
+                arrivals.push((at.as_micros() as u64, data.len()));
+            }
+            body.extend_from_slice(&data);
+            request.received_bytes = body.len() as u64;
+            if body.len() > self.longest {
+                return Err(NetFailure::broken(format!("the answer is longer than {} MiB", self.longest >> 20)));
+            }
+            if plain && !taken(&data, at) {
+                whole = false;
+                break;
+            }
+        }
+        let ended = Instant::now();
+        request.last_byte_ms = Some(ended.saturating_duration_since(started).as_secs_f64() * 1e3);
+        if !whole {
+            // After a mark of the end little more comes; with it the connection can serve another request.
+            let rest = async { while let Some(Ok(_)) = incoming.frame().await {} };
+            drop(tokio::time::timeout(AFTER_THE_END, rest).await);
+        }
+        if !plain {
+            body = unpacked(&encoding, &body, compressed, self.longest)?;
+            let _ = taken(&body, started.elapsed());
+        }
+        let request = request.clone();
+        Ok(Received { status: head.status.as_u16(), headers: head.headers, body, request, ended, arrivals })
+    }
+}
+
+/// Undoes a compression, up to the length an answer may have.
+fn unpacked(encoding: &str, body: &[u8], asked: bool, longest: usize) -> Result<Vec<u8>, NetFailure> {
+    let mut reader: Box<dyn Read + '_> = match encoding {
+        "gzip" | "x-gzip" => Box::new(flate2::read::MultiGzDecoder::new(body)),
+        "deflate" if body.first().is_some_and(|b| b & 0x0f == 8) => Box::new(flate2::read::ZlibDecoder::new(body)),
+        "deflate" => Box::new(flate2::read::DeflateDecoder::new(body)),
+        other => {
+            let asked = if asked { "gzip or deflate" } else { "no compression" };
+            return Err(NetFailure::broken(format!(
+                "the answer is compressed by \"{other}\", but {asked} was asked for"
+            )));
+        }
+    };
+    let mut plain = Vec::new();
+    reader
+        .by_ref()
+        .take(longest as u64 + 1)
+        .read_to_end(&mut plain)
+        .map_err(|error| NetFailure::broken(format!("the compressed answer cannot be unpacked: {error}")))?;
+    if plain.len() > longest {
+        return Err(NetFailure::broken(format!("the answer unpacks to more than {} MiB", longest >> 20)));
+    }
+    Ok(plain)
+}
+
+/// A request that got no answer. On a connection kept from before, closed by the other side before a byte came back, a
+/// repeat is what every client does; else the service may have worked already.
+fn broken_off(error: &hyper::Error, stale: bool) -> NetFailure {
+    let what = format!("no answer: {}", reason(error));
+    if stale || error.is_canceled() {
+        return NetFailure { outcome: Outcome::Broken, detail: what, then: Then::Again(None) };
+    }
+    NetFailure::broken(what)
+}
+
+fn reason(error: &hyper::Error) -> String {
+    use std::error::Error;
+    let mut cause: Option<&(dyn Error + 'static)> = error.source();
+    while let Some(inner) = cause {
+        if let Some(io) = inner.downcast_ref::<std::io::Error>() {
+            return crate::net::io_reason(io);
+        }
+        cause = inner.source();
+    }
+    if error.is_incomplete_message() {
+        return "the connection was closed too early".to_owned();
+    }
+    if error.is_parse() {
+        return "it is not HTTP".to_owned();
+    }
+    error.to_string()
+}

@@ -1,0 +1,138 @@
+//! A connection that notes when bytes really left and came, below every protocol and task switch.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
+
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::client::TlsStream;
+
+/// The moments of the exchange going on, shared between a connection and whoever waits for its answer.
+#[derive(Debug, Clone)]
+pub(crate) struct Moments(Arc<Noted>);
+
+#[derive(Debug)]
+struct Noted {
+    epoch: Instant,
+    last_write_us: AtomicU64,
+    first_read_us: AtomicU64,
+}
+
+impl Moments {
+    fn new() -> Self {
+        let unset = || AtomicU64::new(u64::MAX);
+        Self(Arc::new(Noted { epoch: Instant::now(), last_write_us: unset(), first_read_us: unset() }))
+    }
+
+    /// Forgets what was noted: a new exchange begins.
+    pub(crate) fn restart(&self) {
+        self.0.last_write_us.store(u64::MAX, Ordering::Relaxed);
+        self.0.first_read_us.store(u64::MAX, Ordering::Relaxed);
+    }
+
+    /// When bytes were last handed to the operating system before the answer began.
+    pub(crate) fn sent(&self) -> Option<Instant> {
+        self.instant(&self.0.last_write_us)
+    }
+
+    /// When the first bytes of the answer were there.
+    pub(crate) fn first_read(&self) -> Option<Instant> {
+        self.instant(&self.0.first_read_us)
+    }
+
+    fn instant(&self, noted: &AtomicU64) -> Option<Instant> {
+        let us = noted.load(Ordering::Relaxed);
+        (us != u64::MAX).then(|| self.0.epoch + Duration::from_micros(us))
+    }
+
+    fn now_us(&self) -> u64 {
+        self.0.epoch.elapsed().as_micros() as u64
+    }
+
+    fn wrote(&self, begun_us: u64) {
+        if self.0.first_read_us.load(Ordering::Relaxed) == u64::MAX {
+            self.0.last_write_us.store(begun_us, Ordering::Relaxed);
+        }
+    }
+
+    fn read(&self) {
+        if self.0.first_read_us.load(Ordering::Relaxed) == u64::MAX {
+            self.0.first_read_us.store(self.now_us(), Ordering::Relaxed);
+        }
+    }
+}
+
+enum Inner {
+    Plain(TcpStream),
+    Secured(Box<TlsStream<TcpStream>>),
+}
+
+/// A connection, plain or secured.
+pub(crate) struct Clocked {
+    inner: Inner,
+    moments: Moments,
+}
+
+impl Clocked {
+    pub(super) fn plain(stream: TcpStream) -> Self {
+        Self { inner: Inner::Plain(stream), moments: Moments::new() }
+    }
+
+    pub(super) fn secured(stream: TlsStream<TcpStream>) -> Self {
+        Self { inner: Inner::Secured(Box::new(stream)), moments: Moments::new() }
+    }
+
+    /// Its moments; they stay readable after the connection was handed on.
+    pub(crate) fn moments(&self) -> Moments {
+        self.moments.clone()
+    }
+}
+
+impl AsyncRead for Clocked {
+    fn poll_read(self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        let this = self.get_mut();
+        let before = buf.filled().len();
+        let polled = match &mut this.inner {
+            Inner::Plain(stream) => Pin::new(stream).poll_read(cx, buf),
+            Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_read(cx, buf),
+        };
+        if polled.is_ready() && buf.filled().len() > before {
+            this.moments.read();
+        }
+        polled
+    }
+}
+
+impl AsyncWrite for Clocked {
+    fn poll_write(self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
+        let this = self.get_mut();
+        // The other side may have read it before this thread is back from the call.
+        let begun_us = this.moments.now_us();
+        let polled = match &mut this.inner {
+            Inner::Plain(stream) => Pin::new(stream).poll_write(cx, buf),
+            Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_write(cx, buf),
+        };
+        if let Poll::Ready(Ok(1..)) = polled {
+            this.moments.wrote(begun_us);
+        }
+        polled
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match &mut self.get_mut().inner {
+            Inner::Plain(stream) => Pin::new(stream).poll_flush(cx),
+            Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_flush(cx),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match &mut self.get_mut().inner {
+            Inner::Plain(stream) => Pin::new(stream).poll_shutdown(cx),
+            Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_shutdown(cx),
+        }
+    }
+}

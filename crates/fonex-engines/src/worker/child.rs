@@ -1,0 +1,200 @@
+//! A long-lived program and its three streams. Dropping it ends it and everything it started.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
+use std::sync::{Arc, Mutex};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crate::StopFlag;
+use crate::process::{end_group, failure};
+
+/// A line and when it was there.
+pub(super) struct Received {
+    /// What is no UTF-8 in it is replaced.
+    pub(super) text: String,
+    pub(super) is_utf8: bool,
+    pub(super) at: Instant,
+}
+
+/// Why no further line comes.
+pub(super) enum Ended {
+    Late,
+    Stopped,
+    Exited(String),
+    Flooded,
+}
+
+impl Ended {
+    pub(super) fn words(&self) -> String {
+        match self {
+            Self::Late => "it took too long".to_owned(),
+            Self::Stopped => "stopped".to_owned(),
+            Self::Exited(how) => how.clone(),
+            Self::Flooded => format!("it wrote a line longer than {} MiB", LONGEST_LINE >> 20),
+        }
+    }
+}
+
+enum Event {
+    Line(Received),
+    Flooded,
+    Closed,
+}
+
+pub(super) struct Child {
+    pid: u32,
+    /// Lines for its standard input; a thread writes them, since a worker that does not read would hold up the writer.
+    requests: Option<Sender<String>>,
+    events: Receiver<Event>,
+    stderr: Arc<Mutex<VecDeque<u8>>>,
+    closed: bool,
+    /// Milliseconds from its start until it was ready, for the first trial that uses it.
+    pub(super) start_up_ms: Option<f64>,
+}
+
+const LONGEST_LINE: u64 = 256 << 20;
+const STDERR_KEPT: usize = 8 << 10;
+
+impl Child {
+    pub(super) fn start(command: &[String], folder: &Path, env: &BTreeMap<String, String>) -> std::io::Result<Self> {
+        let mut child = Command::new(&command[0])
+            .args(&command[1..])
+            .envs(env)
+            .current_dir(folder)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0)
+            .spawn()?;
+        let (sender, events) = sync_channel(64);
+        let stderr = Arc::new(Mutex::new(VecDeque::new()));
+        if let Some(pipe) = child.stdout.take() {
+            thread::spawn(move || read_lines(pipe, &sender));
+        }
+        if let Some(pipe) = child.stderr.take() {
+            let kept = Arc::clone(&stderr);
+            thread::spawn(move || keep_last(pipe, &kept));
+        }
+        let (requests, lines) = channel();
+        if let Some(mut pipe) = child.stdin.take() {
+            thread::spawn(move || write_lines(&mut pipe, &lines));
+        }
+        Ok(Self { pid: child.id(), requests: Some(requests), events, stderr, closed: false, start_up_ms: None })
+    }
+
+    /// Whether it still waits for work. Lines written between two trials are dropped.
+    pub(super) fn is_alive(&self) -> bool {
+        !self.closed && !self.events.try_iter().any(|event| !matches!(event, Event::Line(_)))
+    }
+
+    pub(super) fn send(&mut self, mut line: String) -> Result<(), Ended> {
+        line.push('\n');
+        let sent = self.requests.as_ref().is_some_and(|requests| requests.send(line).is_ok());
+        if sent { Ok(()) } else { Err(self.exit()) }
+    }
+
+    pub(super) fn next_line(&mut self, until: Instant, stop: &StopFlag) -> Result<Received, Ended> {
+        const STEP: Duration = Duration::from_millis(25);
+        loop {
+            let left = until.saturating_duration_since(Instant::now());
+            match self.events.recv_timeout(left.min(STEP)) {
+                Ok(Event::Line(line)) => return Ok(line),
+                Ok(Event::Flooded) => return Err(Ended::Flooded),
+                Ok(Event::Closed) | Err(RecvTimeoutError::Disconnected) => return Err(self.exit()),
+                Err(RecvTimeoutError::Timeout) if stop.is_set() => return Err(Ended::Stopped),
+                Err(RecvTimeoutError::Timeout) if left.is_zero() => return Err(Ended::Late),
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+        }
+    }
+
+    /// Its output is over: ends it if it has not ended by itself, and says how it did.
+    fn exit(&mut self) -> Ended {
+        self.requests = None;
+        if std::mem::replace(&mut self.closed, true) {
+            return Ended::Exited("the worker has ended".to_owned());
+        }
+        let status = end_group(self.pid, Duration::from_millis(300));
+        Ended::Exited(match failure(status) {
+            Some(how) => how.replace("the program", "the worker"),
+            None => "the worker ended in the middle of its work".to_owned(),
+        })
+    }
+
+    /// The last of what it wrote to standard error.
+    pub(super) fn said(&self) -> String {
+        let kept = self.stderr.lock().expect("no holder of this lock panics");
+        String::from_utf8_lossy(&kept.iter().copied().collect::<Vec<u8>>()).into_owned()
+    }
+
+    /// Processor seconds so far, from the kernel's own table.
+    pub(super) fn cpu_s(&self) -> Option<f64> {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.pid)).ok()?;
+        let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
+        // Fields 14 and 15 of proc(5), counted here from the third; in hundredths of a second on Linux.
+        let ticks: u64 = [11, 12].iter().map(|i| fields.get(*i)?.parse::<u64>().ok()).sum::<Option<u64>>()?;
+        Some(ticks as f64 / 100.0)
+    }
+
+    pub(super) fn peak_memory_kib(&self) -> Option<u64> {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.pid)).ok()?;
+        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"))?;
+        line.trim().strip_suffix("kB")?.trim().parse().ok()
+    }
+}
+
+impl Drop for Child {
+    fn drop(&mut self) {
+        self.requests = None;
+        if !self.closed {
+            // It may leave by itself once its input is closed.
+            let _ = end_group(self.pid, Duration::from_millis(200));
+        }
+    }
+}
+
+/// Writes until there is nothing more to say or nobody listens; the worker's output tells the same then.
+fn write_lines(pipe: &mut impl Write, lines: &Receiver<String>) {
+    while let Ok(line) = lines.recv() {
+        if pipe.write_all(line.as_bytes()).and_then(|()| pipe.flush()).is_err() {
+            return;
+        }
+    }
+}
+
+fn read_lines(pipe: impl Read, sender: &SyncSender<Event>) {
+    let mut reader = BufReader::new(pipe);
+    loop {
+        let mut line = Vec::new();
+        let end = match reader.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line) {
+            Ok(0) | Err(_) => Some(Event::Closed),
+            Ok(read) if read as u64 == LONGEST_LINE => Some(Event::Flooded),
+            Ok(_) => None,
+        };
+        let at = Instant::now();
+        let is_utf8 = std::str::from_utf8(&line).is_ok();
+        let text = String::from_utf8_lossy(&line).trim().to_owned();
+        let over = end.is_some();
+        if !over && text.is_empty() {
+            continue;
+        }
+        if sender.send(end.unwrap_or(Event::Line(Received { text, is_utf8, at }))).is_err() || over {
+            return;
+        }
+    }
+}
+
+fn keep_last(mut pipe: impl Read, kept: &Mutex<VecDeque<u8>>) {
+    let mut buffer = [0; 4096];
+    while let Ok(read @ 1..) = pipe.read(&mut buffer) {
+        let mut kept = kept.lock().expect("no holder of this lock panics");
+        kept.extend(&buffer[..read]);
+        let beyond = kept.len().saturating_sub(STDERR_KEPT);
+        kept.drain(..beyond);
+    }
+}

@@ -1,0 +1,152 @@
+//! What is promised around a call: repeats, waits, rates, rules of the bench file, and what is refused beforehand.
+
+use std::time::Instant;
+
+use fonex_core::Outcome;
+use fonex_engines::Then;
+use serde_json::{Value, json};
+
+use crate::util::{KEY, engine, hear, say, service, try_engine, with};
+
+fn hearing(address: &str, query: Value, more: Value) -> Value {
+    let request = json!({"url": format!("http://{address}/hear"), "query": query, "body": "{audio}"});
+    with(json!({"transport": "http", "task": "hear", "request": request}), more)
+}
+
+#[test]
+fn what_may_be_repeated_is_and_every_attempt_is_kept() {
+    let service = service(|_| {});
+    let address = service.address().to_string();
+    let attempts = |fault: &str, retry_after: &str| {
+        let query = json!({"fault": fault, "retry_after": retry_after});
+        let retry = json!({"retry": {"attempts": 3, "first_wait_s": 0.01, "longest_wait_s": 2.0}});
+        let (before, started) = (service.served(), Instant::now());
+        let answer = hear(engine(hearing(&address, query, retry)).as_ref());
+        let noted: Vec<u32> = answer.measured.traffic.requests.iter().map(|r| r.attempt).collect();
+        assert_eq!(noted.len() as u64, service.served() - before, "{fault}: what was sent is what was noted");
+        (noted, started.elapsed().as_secs_f64(), answer)
+    };
+    // A request that the service may have worked on already is not sent again.
+    for (fault, times) in [("503", 3), ("500", 1), ("401", 1), ("quota", 1), ("truncated", 1), ("empty", 1)] {
+        let (noted, _, answer) = attempts(fault, "0");
+        assert_eq!(noted, (1..=times).collect::<Vec<u32>>(), "{fault}: {answer:?}");
+    }
+    let (noted, waited, _) = attempts("429", "1");
+    assert!(noted == [1, 2, 3] && waited >= 2.0, "it asked for a second before each repeat: {waited} s");
+    let (noted, waited, answer) = attempts("429", "3600");
+    assert!(
+        noted == [1] && waited < 2.0 && answer.detail.as_ref().unwrap().contains("asks to wait 3600 s"),
+        "{answer:?}"
+    );
+    let tomorrow = "Fri, 31 Dec 2100 23:59:59 GMT";
+    assert_eq!(attempts("429", tomorrow).0, [1], "a date is a wish as well");
+    assert_eq!(attempts("quota", "1").2.then, Then::QuotaGone);
+}
+
+#[test]
+fn rates_and_numbers_at_once_are_kept() {
+    let service = service(|_| {});
+    let address = service.address().to_string();
+    let timed = |limits: Value, query: Value| {
+        let engine = engine(hearing(&address, query, json!({"limits": limits})));
+        let started = Instant::now();
+        std::thread::scope(|scope| {
+            for _ in 0..6 {
+                scope.spawn(|| assert_eq!(hear(engine.as_ref()).outcome, Outcome::Done));
+            }
+        });
+        started.elapsed().as_secs_f64()
+    };
+    let slow = timed(json!({"requests_per_s": 20.0}), json!({}));
+    assert!(slow >= 0.25, "six at 20 a second begin over a quarter of a second: {slow}");
+    let one = timed(json!({"at_once": 1}), json!({"wait_ms": "50"}));
+    assert!(one >= 0.3, "one after the other: {one}");
+}
+
+#[test]
+fn rules_of_the_bench_file_decide_what_an_answer_means() {
+    let service = service(|_| {});
+    let address = service.address().to_string();
+    let ruled = |query: Value, rule: Value| {
+        let answer =
+            hear(engine(hearing(&address, query, json!({"outcomes": [rule], "retry": {"attempts": 1}}))).as_ref());
+        (answer.outcome, answer.then)
+    };
+    let fault = |name: &str| json!({"fault": name});
+    let says = |rule: Value| ruled(fault("404"), rule);
+    assert_eq!(says(json!({"status": 404, "outcome": "nothing"})).0, Outcome::Nothing);
+    assert_eq!(says(json!({"status": 500, "outcome": "nothing"})).0, Outcome::Refused);
+    assert_eq!(says(json!({"at": "/error/message", "matches": "no such", "outcome": "unclear"})).0, Outcome::Unclear);
+    assert_eq!(says(json!({"status": 404, "outcome": "refused", "quota": true})).1, Then::QuotaGone);
+    assert_eq!(says(json!({"status": 404, "outcome": "broken", "again": true})).1, Then::Again(None));
+    let heard = json!({"at": "/text", "matches": "^Hold", "outcome": "unclear"});
+    assert_eq!(ruled(json!({}), heard).0, Outcome::Unclear, "also of an answer with a good status");
+}
+
+#[test]
+fn long_texts_are_cut_at_sentences_and_joined() {
+    let service = service(|_| {});
+    let request =
+        json!({"url": format!("http://{}/speak", service.address()), "json": {"text": "{text}", "voice": "{voice}"}});
+    let table = |limits: Value| json!({"transport": "http", "task": "speak", "request": request, "limits": limits});
+    let text = "The doors are closing. Please stand back. The next cabin leaves soon.";
+    let whole = say(text, |asked| engine(table(json!({}))).speak(asked));
+    let refused = say(text, |asked| engine(table(json!({"text_characters": 30}))).speak(asked));
+    assert_eq!((refused.outcome, refused.measured.traffic.requests.len()), (Outcome::Refused, 0));
+    let limits = json!({"text_characters": 30, "long_text": "split"});
+    let split = say(text, |asked| engine(table(limits)).speak(asked));
+    assert_eq!((split.outcome, split.measured.traffic.pieces), (Outcome::Done, Some(3)));
+    let (split, whole) = (split.value.unwrap().duration_s(), whole.value.unwrap().duration_s());
+    assert!((split - whole).abs() < 0.2 * whole, "{split} s in parts, {whole} s whole");
+}
+
+#[test]
+fn what_cannot_work_is_told_before_the_first_request() {
+    let good = hearing("127.0.0.1:9", json!({}), json!({}));
+    let told = |change: fn(&mut Value)| {
+        let (folder, mut table) = (tempfile::tempdir().unwrap(), good.clone());
+        change(&mut table);
+        match try_engine(folder.path(), table) {
+            Ok(_) => panic!("it was taken"),
+            Err(problem) => problem.to_string(),
+        }
+    };
+    type Change = fn(&mut Value);
+    let changes: [(Change, &str); 12] = [
+        (|t| t["request"]["headers"] = json!({"X": "{mdoel}"}), "write \"{model}\""),
+        (|t| t["request"]["headers"] = json!({"X": "{settings.beam}"}), "does not exist"),
+        (|t| t["request"]["headers"] = json!({"X": "{env.NO_SUCH_KEY_HERE}"}), "NO_SUCH_KEY_HERE is not set"),
+        (|t| t["request"]["body"] = json!("none"), "never carries"),
+        (|t| t["request"]["json"] = json!({}), "one body"),
+        (|t| t["request"]["url"] = json!("ftp://there"), "no address"),
+        (|t| t["result"] = json!({"text": "text"}), "a JSON Pointer such as"),
+        (|t| t["result"] = json!({"text": "$.a[("}), "no JSONPath"),
+        (|t| t["limits"] = json!({"total_s": 0}), "total_s is 0"),
+        (|t| t["outcomes"] = json!([{"matches": "(", "outcome": "nothing"}]), "no regular expression"),
+        (|t| t["outcomes"] = json!([{"outcome": "nothing"}]), "fits every answer"),
+        (|t| t["ca_file"] = json!("no-such.pem"), "no-such.pem"),
+    ];
+    for (change, words) in changes {
+        let problem = told(change);
+        assert!(problem.contains(words), "{words}: {problem}");
+        assert!(problem.contains("engine.e"), "the place is named: {problem}");
+    }
+}
+
+#[test]
+fn a_wrong_key_names_the_variable_and_never_shows() {
+    let service = service(|config| config.keys = vec!["another".to_owned()]);
+    let address = service.address().to_string();
+    let key = json!({"Authorization": "Bearer {env.STANDIN_KEY}"});
+    let mut table = hearing(&address, json!({}), json!({}));
+    table["request"]["headers"] = key.clone();
+    let http = hear(engine(table).as_ref());
+    let socket =
+        with(crate::faults::socket_table(&format!("ws://{address}/live"), json!({})), json!({"headers": key}));
+    let socket = hear(engine(socket).as_ref());
+    for answer in [http, socket] {
+        assert_eq!(answer.outcome, Outcome::Refused);
+        assert!(answer.detail.as_ref().unwrap().contains("look at STANDIN_KEY"), "{answer:?}");
+        assert!(!format!("{answer:?}").contains(KEY), "{answer:?}");
+    }
+}

@@ -1,0 +1,343 @@
+//! Labels and results read side by side and joined by id, in memory that does not grow with their texts.
+//!
+//! Both files are read once, in rounds of equally many lines. What has no partner yet is remembered by its place in the
+//! file and read again when its partner comes, so any order works, and the common one costs nothing.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::hash::BuildHasher;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use foldhash::quality::FixedState;
+use fonex_core::{Clip, Heard};
+use serde::de::DeserializeOwned;
+
+use crate::corpus::{self, check_clip};
+use crate::heard::{self, check_record};
+use crate::lines::{Block, LineAt, Lines, as_text};
+use crate::{HeardRecord, Place, Problem, Problems, in_parallel, parse_strict};
+
+/// Lines a round reads of each file.
+const ROUND: usize = 1 << 15;
+/// Lines a worker reads at once.
+const PART: usize = 1 << 11;
+/// Complaints gathered before reading stops.
+const MOST_PROBLEMS: usize = 100;
+
+/// A clip and its result, if there is one.
+pub type Pair = (Clip, Option<Heard>);
+
+/// A corpus and a results file, both JSON Lines, read together.
+pub struct Joined {
+    clips: Side<Clip>,
+    results: Side<HeardRecord>,
+    problems: Vec<Problem>,
+    ended: bool,
+}
+
+/// Records of a block, in order, with their hashed ids.
+type Records<T> = Vec<(u128, LineAt, T)>;
+
+/// One of the two files.
+struct Side<T> {
+    path: PathBuf,
+    lines: Lines,
+    /// A second handle, to read lines again.
+    again: File,
+    /// Records without a partner so far, by their ids' hash.
+    waiting: HashMap<u128, LineAt, foldhash::fast::FixedState>,
+    /// The hash of every id, and the line it stands in.
+    ids: Vec<(u128, u64)>,
+    read: std::marker::PhantomData<T>,
+}
+
+/// What both records have.
+trait Record: DeserializeOwned + Send + Sync {
+    fn id(&self) -> &str;
+    fn check(&self, place: &Place) -> Result<(), Problem>;
+}
+
+impl Record for Clip {
+    fn id(&self) -> &str {
+        &self.id
+    }
+
+    fn check(&self, place: &Place) -> Result<(), Problem> {
+        check_clip(self, place)
+    }
+}
+
+impl Record for HeardRecord {
+    fn id(&self) -> &str {
+        &self.id
+    }
+
+    fn check(&self, place: &Place) -> Result<(), Problem> {
+        check_record(self, place)
+    }
+}
+
+fn hash(id: &str) -> u128 {
+    let half = |seed| u128::from(FixedState::with_seed(seed).hash_one(id));
+    half(1) << 64 | half(2)
+}
+
+fn read_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
+    // The strict reader knows the field of a fault; it is asked only when there is one.
+    let record: T = match serde_json::from_str(text) {
+        Ok(record) => record,
+        Err(_) => parse_strict(text, Place::line(path, number))?,
+    };
+    record.check(&Place::line(path, number))?;
+    Ok(record)
+}
+
+impl<T: Record> Side<T> {
+    fn open(path: &Path) -> Result<Self, Problem> {
+        Ok(Self {
+            path: path.to_owned(),
+            lines: Lines::open(path)?,
+            again: File::open(path).map_err(|error| Problem::io("read", path, &error))?,
+            waiting: HashMap::default(),
+            ids: Vec::new(),
+            read: std::marker::PhantomData,
+        })
+    }
+
+    fn parse(&self, block: &Block, problems: &mut Vec<Problem>) -> Records<T> {
+        let parts: Vec<&[LineAt]> = block.lines.chunks(PART).collect();
+        let parsed = in_parallel(&parts, |lines| {
+            let one = |line: &LineAt| -> Result<(u128, LineAt, T), Problem> {
+                let record: T = read_record(block.text(line, &self.path)?, &self.path, line.number)?;
+                Ok((hash(record.id()), *line, record))
+            };
+            lines.iter().map(one).collect::<Vec<_>>()
+        });
+        let mut records = Vec::with_capacity(block.lines.len());
+        for result in parsed.into_iter().flatten() {
+            match result {
+                Ok(record) => records.push(record),
+                Err(problem) => problems.push(problem),
+            }
+        }
+        records
+    }
+
+    /// Reads a line again.
+    fn read_again(&mut self, line: &LineAt) -> Result<T, Problem> {
+        let mut bytes = vec![0; line.length()];
+        let read = self.again.seek(SeekFrom::Start(line.offset)).and_then(|_| self.again.read_exact(&mut bytes));
+        read.map_err(|error| Problem::io("read", &self.path, &error))?;
+        read_record(as_text(&bytes, &self.path, line.number)?, &self.path, line.number)
+    }
+
+    /// The lines left waiting, in file order, read again.
+    fn left(&mut self) -> Result<Vec<T>, Problem> {
+        let mut left: Vec<LineAt> = self.waiting.drain().map(|(_, line)| line).collect();
+        left.sort_unstable_by_key(|line| line.number);
+        left.iter().map(|line| self.read_again(line)).collect()
+    }
+
+    /// The id in a line, found by reading the file once more.
+    fn id_in(&self, number: u64) -> Result<String, Problem> {
+        let mut lines = Lines::open(&self.path)?;
+        while let Some((at, text)) = lines.next()? {
+            if at == number {
+                return read_record::<T>(text, &self.path, number).map(|record| record.id().to_owned());
+            }
+        }
+        Ok(String::new())
+    }
+
+    /// Lines that repeat an id, each with the line of its first.
+    fn repeated(&mut self) -> Vec<(u64, u64)> {
+        self.ids.sort_unstable();
+        let mut repeated: Vec<(u64, u64)> = Vec::new();
+        for ids in self.ids.chunk_by(|a, b| a.0 == b.0).filter(|ids| ids.len() > 1) {
+            repeated.extend(ids[1..].iter().map(|(_, line)| (*line, ids[0].1)));
+        }
+        repeated.sort_unstable();
+        repeated.truncate(MOST_PROBLEMS);
+        repeated
+    }
+}
+
+impl Joined {
+    /// Opens both files.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn open(corpus: &Path, heard: &Path) -> Result<Self, Problem> {
+        Ok(Self { clips: Side::open(corpus)?, results: Side::open(heard)?, problems: Vec::new(), ended: false })
+    }
+
+    /// The next pairs; none at the end, when the clips without a result have been given as well.
+    ///
+    /// # Errors
+    /// Every [`Problem`] of both files, up to a hundred, once they have been read.
+    pub fn next_round(&mut self) -> Result<Option<Vec<Pair>>, Problems> {
+        while !self.ended {
+            let block = self.clips.lines.next_block(ROUND)?;
+            let answers = self.results.lines.next_block(ROUND)?;
+            if block.lines.is_empty() && answers.lines.is_empty() {
+                self.ended = true;
+                self.complain_of_repeated()?;
+                if self.clips.ids.is_empty() && self.problems.is_empty() {
+                    self.problems.push(corpus::no_clip(&self.clips.path));
+                }
+                if !self.problems.is_empty() {
+                    break;
+                }
+                let left = self.clips.left()?;
+                return Ok(Some(left.into_iter().map(|clip| (clip, None)).collect()));
+            }
+            let clips = self.clips.parse(&block, &mut self.problems);
+            let results = self.results.parse(&answers, &mut self.problems);
+            if self.problems.len() >= MOST_PROBLEMS {
+                return Err(Problems(std::mem::take(&mut self.problems)));
+            }
+            if self.problems.is_empty() {
+                return Ok(Some(self.join(clips, results)?));
+            }
+        }
+        if self.problems.is_empty() { Ok(None) } else { Err(Problems(std::mem::take(&mut self.problems))) }
+    }
+
+    /// The ids of results that belong to no clip, in file order; known at the end.
+    ///
+    /// # Errors
+    /// When the file cannot be read again.
+    pub fn unknown(&mut self) -> Result<Vec<String>, Problem> {
+        Ok(self.results.left()?.into_iter().map(|record| record.id).collect())
+    }
+
+    /// Pairs the records of a round with each other and with those that waited.
+    fn join(&mut self, clips: Records<Clip>, results: Records<HeardRecord>) -> Result<Vec<Pair>, Problem> {
+        self.clips.ids.extend(clips.iter().map(|(id, line, _)| (*id, line.number)));
+        self.results.ids.extend(results.iter().map(|(id, line, _)| (*id, line.number)));
+        let mut pairs = Vec::with_capacity(clips.len());
+        let (mut clips, mut results) = (clips.into_iter().peekable(), results.into_iter().peekable());
+        while let (Some((clip, ..)), Some((result, ..))) = (clips.peek(), results.peek()) {
+            if clip != result {
+                break;
+            }
+            let (Some((.., clip)), Some((.., result))) = (clips.next(), results.next()) else { break };
+            pairs.push((clip, Some(result.into_heard().1)));
+        }
+        // From the first difference on, the rest of the round is joined by looking up.
+        let mut results: Vec<Option<(u128, LineAt, HeardRecord)>> = results.map(Some).collect();
+        let places = results.iter().enumerate().filter_map(|(at, result)| Some((result.as_ref()?.0, at)));
+        let places: HashMap<u128, usize, foldhash::fast::FixedState> = places.collect();
+        for (id, line, clip) in clips {
+            if let Some((.., result)) = places.get(&id).and_then(|at| results[*at].take()) {
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else if let Some(place) = self.results.waiting.remove(&id) {
+                let result = self.results.read_again(&place)?;
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else {
+                self.clips.waiting.insert(id, line);
+            }
+        }
+        for (id, line, result) in results.into_iter().flatten() {
+            if let Some(place) = self.clips.waiting.remove(&id) {
+                let clip = self.clips.read_again(&place)?;
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else {
+                self.results.waiting.insert(id, line);
+            }
+        }
+        Ok(pairs)
+    }
+
+    /// One result and one clip an id: which is known only when every id has been seen.
+    fn complain_of_repeated(&mut self) -> Result<(), Problem> {
+        for (number, first) in self.clips.repeated() {
+            let id = self.clips.id_in(number)?;
+            self.problems.push(corpus::taken(
+                &id,
+                Place::line(&self.clips.path, number),
+                Place::line(&self.clips.path, first),
+            ));
+        }
+        for (number, _) in self.results.repeated() {
+            let id = self.results.id_in(number)?;
+            self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
+        }
+        Ok(())
+    }
+}
+
+/// Whether both are JSON Lines files, which can be read together.
+#[must_use]
+pub fn can_join(corpus: &Path, heard: &Path) -> bool {
+    let lines = |path: &Path| {
+        let other_form = path.extension().is_some_and(|ending| ending == "csv" || ending == "tsv");
+        path.is_file() && !other_form
+    };
+    lines(corpus) && lines(heard)
+}
+
+/// Every must-hear term that a corpus file lists. Lines without any are not read closely.
+///
+/// # Errors
+/// When the file cannot be read; broken lines are left to the reader of clips.
+pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
+    #[derive(serde::Deserialize)]
+    struct Terms {
+        #[serde(default)]
+        terms: Vec<String>,
+    }
+    let mut lines = Lines::open(corpus)?;
+    let mut found = Vec::new();
+    while let Some((_, line)) = lines.next()? {
+        if memchr::memmem::find(line.as_bytes(), b"\"terms\"").is_some()
+            && let Ok(Terms { terms }) = serde_json::from_str(line)
+        {
+            found.extend(terms);
+        }
+    }
+    Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Joins files of these ids and gives (clip, text of its result), and the unknown ids.
+    fn joined(clips: &[u32], results: &[u32]) -> (Vec<(String, Option<String>)>, Vec<String>) {
+        let folder = tempfile::tempdir().unwrap();
+        let [corpus, heard] = ["corpus.jsonl", "heard.jsonl"].map(|name| folder.path().join(name));
+        let lines = |ids: &[u32]| {
+            ids.iter().map(|id| format!("{{\"id\":\"c{id}\",\"text\":\"t{id}\"}}\r\n")).collect::<String>()
+        };
+        std::fs::write(&corpus, lines(clips)).unwrap();
+        std::fs::write(&heard, lines(results)).unwrap();
+        let mut joined = Joined::open(&corpus, &heard).unwrap();
+        let mut pairs = Vec::new();
+        while let Some(round) = joined.next_round().unwrap() {
+            pairs.extend(round.into_iter().map(|(clip, heard)| (clip.id, heard.map(|heard| heard.text))));
+        }
+        (pairs, joined.unknown().unwrap())
+    }
+
+    #[test]
+    fn any_order_over_several_rounds_joins_every_id() {
+        let count = ROUND as u32 * 2 + 100;
+        let clips: Vec<u32> = (0..count).collect();
+        let mut results: Vec<u32> = (0..count).map(|i| (i * 7919 + 5) % count).filter(|i| i % 1000 != 3).collect();
+        results.push(count + 1);
+        let (pairs, unknown) = joined(&clips, &results);
+        assert_eq!(unknown, [format!("c{}", count + 1)]);
+        let mut seen: Vec<&str> = pairs.iter().map(|(id, _)| id.as_str()).collect();
+        seen.sort_unstable();
+        seen.dedup();
+        assert_eq!((pairs.len(), seen.len()), (count as usize, count as usize));
+        for (id, text) in &pairs {
+            let number: u32 = id[1..].parse().unwrap();
+            assert_eq!(text.clone(), (number % 1000 != 3).then(|| format!("t{number}")));
+        }
+        let missing: Vec<&str> = pairs.iter().filter(|(_, text)| text.is_none()).map(|(id, _)| id.as_str()).collect();
+        assert_eq!(missing[..2], ["c3", "c1003"], "in the order of the corpus");
+    }
+}

@@ -1,0 +1,129 @@
+//! What went wrong, the must-hear terms, the confidences: the part of a score beyond its rates, as text.
+
+use fonex_core::accuracy::{BestOf, ConfidenceReport, Mistakes, Score, TermReport};
+
+use crate::output::{Table, percent, plural};
+
+/// Rows shown of each list; JSON has more.
+const SHOWN: usize = 8;
+const BAR: usize = 20;
+
+/// The sections that have something to say, each after an empty line.
+pub fn in_depth(score: &Score) -> String {
+    let sections = [
+        score.mistakes.as_ref().map(mistakes),
+        score.terms.as_ref().map(terms),
+        score.confidence.as_ref().map(confidence),
+        score.best_of.as_ref().map(best_of),
+    ];
+    sections.into_iter().flatten().map(|section| format!("\n{section}")).collect()
+}
+
+/// A share drawn as a bar that is readable without colour.
+fn bar(share: f64) -> String {
+    "▪".repeat((share * BAR as f64).round() as usize)
+}
+
+fn mistakes(mistakes: &Mistakes) -> String {
+    let all: u64 = mistakes.kinds.iter().map(|count| count.words).sum();
+    let mut kinds = Table::new(["kind of mistake", ">words", ">share", ""]);
+    for count in &mistakes.kinds {
+        let share = count.words as f64 / all as f64;
+        kinds.row([count.kind.as_str().to_owned(), count.words.to_string(), percent(Some(share)), bar(share)]);
+    }
+    let mut text = format!("What went wrong\n{}", kinds.text());
+    let mut confused = Table::new(["said", "heard", ">times", "kind", "such as"]);
+    for pair in mistakes.confused.iter().take(SHOWN) {
+        let cells = [&pair.said, &pair.heard].map(Clone::clone).into_iter();
+        confused.row(cells.chain([pair.times.to_string(), pair.kind.as_str().to_owned(), pair.clips.join(", ")]));
+    }
+    if !confused.rows().is_empty() {
+        text += &format!("\nTaken for another\n{}", confused.text());
+    }
+    let missed = mistakes.missed.iter().take(SHOWN).map(|m| format!("{} ({} of {})", m.word, m.times, m.said));
+    text += &listed("Missed most", missed);
+    let invented = mistakes.invented.iter().take(SHOWN).map(|i| format!("{} ({})", i.word, i.times));
+    text += &listed("Invented most", invented);
+    for (clips, what) in [
+        (mistakes.lost_beginnings, "lost their beginning"),
+        (mistakes.lost_ends, "lost their end"),
+        (mistakes.words_over_silence, "had words invented though nobody speaks"),
+    ] {
+        if clips > 0 {
+            text += &format!("{} {what}\n", plural(clips, "clip"));
+        }
+    }
+    text
+}
+
+fn listed(title: &str, words: impl Iterator<Item = String>) -> String {
+    let words: Vec<String> = words.collect();
+    if words.is_empty() { String::new() } else { format!("{title}: {}\n", words.join(", ")) }
+}
+
+fn terms(report: &TermReport) -> String {
+    let mut table = Table::new(["must-hear term", ">found", ">missed", ">invented", ">precision", ">recall", ">F1"]);
+    let mut row = |name: &str, counts: &fonex_core::accuracy::TermCounts| {
+        table.row([
+            name.to_owned(),
+            counts.found.to_string(),
+            counts.missed.to_string(),
+            counts.invented.to_string(),
+            percent(counts.precision),
+            percent(counts.recall),
+            percent(counts.f1),
+        ]);
+    };
+    row("all", &report.all);
+    report.terms.iter().take(SHOWN).for_each(|term| row(&term.term, &term.counts));
+    let more = report.terms.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!("and {}\n", plural(more as u64, "further term")) } else { String::new() };
+    format!("{}{more}", table.text())
+}
+
+fn confidence(report: &ConfidenceReport) -> String {
+    let mut text = format!(
+        "Confidence of {}: on average {}, right {}\n",
+        plural(report.words, "word"),
+        percent(Some(report.mean)),
+        percent(Some(report.right))
+    );
+    text += &format!("calibration error {}   Brier {:.3}", percent(Some(report.calibration_error)), report.brier);
+    if let (Some(entropy), Some(area)) = (report.normalised_cross_entropy, report.roc_area) {
+        text += &format!("   normalised cross entropy {entropy:.3}   ROC area {area:.3}");
+    }
+    text.push('\n');
+    let mut bins = Table::new(["confidence", ">words", ">right", "", ">too sure by"]);
+    for bin in report.bins.iter().filter(|bin| bin.words > 0) {
+        let gap = (bin.confidence - bin.right) * 100.0;
+        let name = format!("{:.1} to {:.1}", bin.from, bin.from + 0.1);
+        bins.row([name, bin.words.to_string(), percent(Some(bin.right)), bar(bin.right), format!("{gap:+.1} pts")]);
+    }
+    text += &bins.text();
+    for wished in &report.thresholds {
+        text += &match wished.confidence {
+            Some(from) => format!(
+                "{} right from a confidence of {from:.3}, which keeps {} of the words\n",
+                percent(Some(wished.right)),
+                percent(Some(wished.kept))
+            ),
+            None => format!("no confidence from which {} are right\n", percent(Some(wished.right))),
+        };
+    }
+    text
+}
+
+fn best_of(best: &BestOf) -> String {
+    format!(
+        "Further readings of {}: WER {}, with the best of each {}; the right text came first {}, lower {}\n",
+        plural(best.clips, "clip"),
+        percent(best.wer),
+        percent(best.best_wer),
+        times(best.right_first),
+        times(best.right_lower)
+    )
+}
+
+fn times(count: u64) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}

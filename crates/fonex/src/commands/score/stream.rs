@@ -1,0 +1,160 @@
+//! A corpus and a results file scored in rounds, on all cores, in memory that does not grow with their size.
+
+use std::path::Path;
+
+use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, score_clip};
+use fonex_core::text::{Label, TextProfile};
+use fonex_core::timing::word_offsets;
+use fonex_core::{Clip, Heard};
+use fonex_formats::{
+    HeardFile, Joined, Pair, Problem, Problems, can_join, in_parallel, listed_terms, read_corpus, read_heard,
+};
+
+use super::clip_lines::{ClipLines, clip_line};
+use crate::facts::snr_band;
+use crate::failure::Failure;
+
+/// Clips scored together by one worker. It decides how sums are grouped, so it does not depend on the machine.
+const PART: usize = 2048;
+/// Clips of a round that is read from memory.
+const ROUND: usize = 1 << 15;
+
+/// How clips are scored.
+pub struct Scoring<'o> {
+    pub profile: &'o TextProfile,
+    pub empty: ScoreBuilder,
+    /// How many of the worst clips are kept.
+    pub worst: usize,
+    /// The results file, where its lines must say so.
+    pub of: Option<String>,
+    pub wants_lines: bool,
+    /// Slice by the signal-to-noise ratio measured in the audio of this folder.
+    pub snr_of: Option<&'o Path>,
+}
+
+/// What became of all clips.
+pub struct Scored {
+    pub score: Score,
+    pub worst: Vec<(String, ClipScore)>,
+    /// Clips whose label is empty.
+    pub unlabelled: u64,
+}
+
+struct Part {
+    builder: ScoreBuilder,
+    worst: Vec<(String, ClipScore)>,
+    unlabelled: u64,
+    lines: Vec<u8>,
+}
+
+enum Source {
+    /// Two JSON Lines files, read together.
+    Joined(Box<Joined>),
+    /// Other forms, read whole.
+    InMemory { clips: std::vec::IntoIter<Clip>, heard: HeardFile },
+}
+
+impl Source {
+    fn next_round(&mut self) -> Result<Option<Vec<Pair>>, Problems> {
+        match self {
+            Self::Joined(joined) => joined.next_round(),
+            Self::InMemory { clips, heard } => {
+                let mut with_heard = |clip: Clip| (heard.by_id.remove(&clip.id), clip);
+                let round: Vec<Pair> =
+                    clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
+                Ok((!round.is_empty()).then_some(round))
+            }
+        }
+    }
+
+    /// The ids of results that belong to no clip.
+    fn unknown(&mut self) -> Result<Vec<String>, Problem> {
+        match self {
+            Self::Joined(joined) => joined.unknown(),
+            Self::InMemory { heard, .. } => {
+                let HeardFile { by_id, order, .. } = heard;
+                Ok(std::mem::take(order).into_iter().filter(|id| by_id.contains_key(id)).collect())
+            }
+        }
+    }
+}
+
+impl Scoring<'_> {
+    /// Scores a corpus against a results file.
+    pub fn run(mut self, corpus: &Path, heard: &Path, lines: Option<&mut ClipLines>) -> Result<Scored, Failure> {
+        let mut source = if can_join(corpus, heard) {
+            self.empty.tell_terms(self.profile, &listed_terms(corpus)?);
+            Source::Joined(Box::new(Joined::open(corpus, heard)?))
+        } else {
+            let corpus = read_corpus(corpus)?;
+            corpus.clips.iter().for_each(|clip| self.empty.tell_terms(self.profile, &clip.terms));
+            Source::InMemory { clips: corpus.clips.into_iter(), heard: read_heard(heard)? }
+        };
+        let mut all = Part::new(&self.empty);
+        let mut lines = lines;
+        while let Some(round) = source.next_round()? {
+            let parts: Vec<&[Pair]> = round.chunks(PART).collect();
+            for part in in_parallel(&parts, |pairs| self.part(pairs)) {
+                if let Some(lines) = &mut lines {
+                    lines.write(&part.lines)?;
+                }
+                all.merge(part, self.worst);
+            }
+        }
+        source.unknown()?.iter().for_each(|id| all.builder.add_unknown(id));
+        Ok(Scored { score: all.builder.finish(), worst: all.worst, unlabelled: all.unlabelled })
+    }
+
+    fn part(&self, pairs: &[Pair]) -> Part {
+        let mut part = Part::new(&self.empty);
+        for (clip, heard) in pairs {
+            match self.snr_of.and_then(|folder| snr_band(folder, clip)) {
+                Some(band) => {
+                    let mut tagged = clip.clone();
+                    tagged.tags.insert("snr".to_owned(), band);
+                    self.clip(&tagged, heard.as_ref(), &mut part);
+                }
+                None => self.clip(clip, heard.as_ref(), &mut part),
+            }
+        }
+        part
+    }
+
+    fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
+        let label = Label::parse(&clip.text).expect("labels are checked when the corpus is read");
+        part.unlabelled += u64::from(clip.text.trim().is_empty());
+        let Some(heard) = heard else {
+            part.builder.add_missing(clip, &score_clip(self.profile, &label, ""));
+            return;
+        };
+        let score = score_clip(self.profile, &label, &heard.text);
+        part.builder.add(clip, &score, word_offsets(self.profile, clip, heard).as_ref());
+        part.builder.add_in_depth(self.profile, clip, &label, heard, &score);
+        if self.wants_lines {
+            clip_line(&mut part.lines, self.of.as_deref(), clip, &score);
+        }
+        keep_worst(&mut part.worst, &clip.id, score, self.worst);
+    }
+}
+
+impl Part {
+    fn new(empty: &ScoreBuilder) -> Self {
+        Self { builder: empty.clone(), worst: Vec::new(), unlabelled: 0, lines: Vec::new() }
+    }
+
+    fn merge(&mut self, later: Self, most: usize) {
+        self.builder.merge(later.builder);
+        self.unlabelled += later.unlabelled;
+        later.worst.into_iter().for_each(|(id, score)| keep_worst(&mut self.worst, &id, score, most));
+    }
+}
+
+fn keep_worst(worst: &mut Vec<(String, ClipScore)>, id: &str, score: ClipScore, most: usize) {
+    let rate = |score: &ClipScore| score.words.errors() as f64 / score.words.reference().max(1) as f64;
+    if !score.has_errors() || worst.len() >= most && worst.last().is_none_or(|(_, last)| rate(last) >= rate(&score)) {
+        return;
+    }
+    let at = worst.partition_point(|(_, kept)| rate(kept) >= rate(&score));
+    worst.insert(at, (id.to_owned(), score));
+    worst.truncate(most);
+}
