@@ -23,7 +23,12 @@ pub struct TextProfile {
     pub steps: Vec<TextStep>,
 }
 
-const ENGLISH: &str = include_str!("../../profiles/en.toml");
+const LANGUAGES: [(&str, &str); 4] = [
+    ("en", include_str!("../../profiles/en.toml")),
+    ("de", include_str!("../../profiles/de.toml")),
+    ("fr", include_str!("../../profiles/fr.toml")),
+    ("es", include_str!("../../profiles/es.toml")),
+];
 
 /// A name that no shipped profile has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -32,10 +37,10 @@ pub struct UnknownProfile(pub String);
 
 impl TextProfile {
     /// The names of the shipped profiles.
-    pub const SHIPPED: [&'static str; 3] = ["neutral", "verbatim", "en"];
+    pub const SHIPPED: [&'static str; 6] = ["neutral", "verbatim", "en", "de", "fr", "es"];
 
-    /// A shipped profile: `verbatim` forgives nothing; `neutral` case, punctuation and markup; `en` also the ways English
-    /// is written.
+    /// A shipped profile: `verbatim` forgives nothing; `neutral` case, punctuation and markup; `en`, `de`, `fr` and `es`
+    /// also the ways their languages are written.
     ///
     /// # Errors
     /// When the name is not in [`Self::SHIPPED`].
@@ -43,8 +48,11 @@ impl TextProfile {
         let steps = match name {
             "neutral" => TextStep::NEUTRAL.to_vec(),
             "verbatim" => Vec::new(),
-            "en" => return Ok(toml::from_str(ENGLISH).expect("the shipped profile is read by a test")),
-            _ => return Err(UnknownProfile(name.to_owned())),
+            _ => {
+                let language = LANGUAGES.iter().find(|(known, _)| *known == name);
+                let (_, text) = language.ok_or_else(|| UnknownProfile(name.to_owned()))?;
+                return Ok(toml::from_str(text).expect("the shipped profiles are read by a test"));
+            }
         };
         Ok(Self { name: name.to_owned(), steps })
     }

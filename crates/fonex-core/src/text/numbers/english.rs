@@ -1,5 +1,7 @@
 //! English: cardinals, ordinals, decimals, years, times of day, money, percent, runs of single digits.
 
+use super::digits::{is_decimal, is_digits, times};
+
 const UNITS: [&str; 10] = ["zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"];
 const TEENS: [&str; 10] =
     ["ten", "eleven", "twelve", "thirteen", "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen"];
@@ -122,10 +124,6 @@ fn sign_or_word(rest: &[&str], out: &mut Vec<String>) -> usize {
     }
 }
 
-fn is_digits(text: &str) -> bool {
-    !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit())
-}
-
 fn number(rest: &[&str]) -> Option<Found> {
     digit_run(rest).or_else(|| year_or_time(rest)).or_else(|| written(rest)).or_else(|| spoken(rest))
 }
@@ -232,10 +230,6 @@ fn has_thousands(token: &str) -> bool {
         && (1..=3).contains(&first.len())
         && is_digits(first)
         && rest.all(|g| g.len() == 3 && is_digits(g))
-}
-
-fn is_decimal(text: &str) -> bool {
-    text.split_once('.').is_some_and(|(whole, part)| is_digits(whole) && is_digits(part))
 }
 
 /// A number in words: cardinal or ordinal, or a decade.
@@ -364,15 +358,6 @@ fn extended(found: Found, rest: &[&str]) -> (String, usize) {
     (digits, taken)
 }
 
-/// A decimal in digits times a power of ten, exactly.
-fn times(digits: &str, factor: u64) -> Option<String> {
-    let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
-    let scaled: u64 = format!("{whole}{part}").parse().ok()?;
-    let product = scaled.checked_mul(factor)?;
-    let by = 10_u64.checked_pow(part.len() as u32)?;
-    (product % by == 0).then(|| (product / by).to_string())
-}
-
 /// What follows a number where it is money: the currency in one form, and cents as a fraction. Pushes the number itself.
 fn money(digits: &str, rest: &[&str], out: &mut Vec<String>) -> usize {
     let currency = rest.first().and_then(|next| CURRENCIES.iter().find(|(_, _, names)| names.contains(next)));
@@ -419,7 +404,3 @@ fn join_groups(tokens: Vec<String>) -> Vec<String> {
     }
     joined
 }
-
-#[cfg(test)]
-#[path = "english_tests.rs"]
-mod tests;

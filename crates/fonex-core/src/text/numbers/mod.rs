@@ -4,7 +4,12 @@
 //! eighty-four" and "1984" share it; so times and years, which people say alike, are both joined ("7:20" and "seven
 //! twenty" become 720).
 
+mod digits;
 mod english;
+mod french;
+mod german;
+mod grammar;
+mod spanish;
 
 use serde::{Deserialize, Serialize};
 
@@ -14,6 +19,15 @@ pub enum NumberLanguage {
     /// English.
     #[serde(rename = "en")]
     English,
+    /// German.
+    #[serde(rename = "de")]
+    German,
+    /// French.
+    #[serde(rename = "fr")]
+    French,
+    /// Spanish.
+    #[serde(rename = "es")]
+    Spanish,
 }
 
 impl NumberLanguage {
@@ -23,6 +37,12 @@ impl NumberLanguage {
         let tokens: Vec<&str> = text.split_whitespace().collect();
         match self {
             Self::English => english::in_digits(&tokens).join(" "),
+            Self::German => grammar::in_digits(&german::GRAMMAR, &tokens).join(" "),
+            Self::French => grammar::in_digits(&french::GRAMMAR, &tokens).join(" "),
+            Self::Spanish => grammar::in_digits(&spanish::GRAMMAR, &tokens).join(" "),
         }
     }
 }
+
+#[cfg(test)]
+mod tests;

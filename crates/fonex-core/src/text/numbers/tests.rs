@@ -1,23 +1,30 @@
 use crate::text::TextProfile;
 
-/// As people write it, as people say it, and the one form of both.
-const PAIRS: &str = include_str!("english_pairs.txt");
+/// As people write it, as people say it, and the one form of both, by language; and how many pairs there are at least.
+const PAIRS: [(&str, &str, usize); 4] = [
+    ("en", include_str!("pairs/en.txt"), 150),
+    ("de", include_str!("pairs/de.txt"), 60),
+    ("fr", include_str!("pairs/fr.txt"), 60),
+    ("es", include_str!("pairs/es.txt"), 60),
+];
 
 #[test]
 fn written_and_spoken_numbers_become_one() {
-    let profile = TextProfile::shipped("en").unwrap();
-    let mut pairs = 0;
-    let mut wrong = Vec::new();
-    for line in PAIRS.lines().filter(|line| !line.is_empty() && !line.starts_with('#')) {
-        let [written, spoken, form] = line.split(" | ").collect::<Vec<_>>()[..] else { panic!("{line}") };
-        pairs += 1;
-        let of = |text: &str| profile.tokens(text).join(" ");
-        if of(written) != form || of(spoken) != form || of(form) != form {
-            wrong.push(format!("{line}: {} | {} | {}", of(written), of(spoken), of(form)));
+    for (language, table, least) in PAIRS {
+        let profile = TextProfile::shipped(language).unwrap();
+        let mut pairs = 0;
+        let mut wrong = Vec::new();
+        for line in table.lines().filter(|line| !line.is_empty() && !line.starts_with('#')) {
+            let [written, spoken, form] = line.split(" | ").collect::<Vec<_>>()[..] else { panic!("{line}") };
+            pairs += 1;
+            let of = |text: &str| profile.tokens(text).join(" ");
+            if of(written) != form || of(spoken) != form || of(form) != form {
+                wrong.push(format!("{line}: {} | {} | {}", of(written), of(spoken), of(form)));
+            }
         }
+        assert!(wrong.is_empty(), "{language}: {} of {pairs}:\n{}", wrong.len(), wrong.join("\n"));
+        assert!(pairs >= least, "{language}: {pairs}");
     }
-    assert!(wrong.is_empty(), "{} of {pairs}:\n{}", wrong.len(), wrong.join("\n"));
-    assert!(pairs >= 150, "{pairs}");
 }
 
 proptest::proptest! {
