@@ -71,7 +71,11 @@ impl MarksBuilder {
     /// Adds the texts of a clip as they are written; `label` is its first reading.
     pub fn add(&mut self, label: &str, heard: &str) {
         let plain = |text: &str| text.bytes().all(|b| b.is_ascii_lowercase() || b == b' ' || b == b'\'');
-        if plain(label) && plain(heard) {
+        if plain(heard) {
+            // Nothing to pair: all that the label has is missed. Where no result has any, nothing is reported.
+            label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
+            let capital = |word: &str| word.chars().any(char::is_uppercase);
+            self.capitals[1] += label.split_whitespace().filter(|word| capital(word)).count() as u64;
             return;
         }
         let (said, heard) = (written(label), written(heard));

@@ -252,7 +252,7 @@ impl ScoreBuilder {
             }
         }
         if let Some(offsets) = offsets {
-            self.timing.add(offsets);
+            self.timing.add(&clip.id, offsets);
         }
     }
 

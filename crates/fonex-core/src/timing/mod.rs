@@ -1,9 +1,13 @@
 //! Word times against labels: where the engine says a word is, and where it is.
 
 mod boundaries;
+mod faults;
+mod jumps;
 mod offsets;
 mod summary;
 
 pub use boundaries::{Boundaries, BoundariesBuilder, BoundariesWithin};
+pub use faults::{TimeFaults, other_unit, time_faults};
+pub use jumps::{Jump, jumps};
 pub use offsets::{ClipOffsets, WordOffset, word_offsets};
 pub use summary::{OffsetSummary, Timing, TimingBuilder};

@@ -1,14 +1,21 @@
 //! The time differences of one clip, over the words that were heard right.
 
+use super::{TimeFaults, other_unit, time_faults};
 use crate::align::{APART_MAX, Against, Edit, WordGraph, align, unlikeness};
 use crate::text::{TextProfile, Token};
-use crate::{Clip, Heard};
+use crate::{Clip, Heard, HeardWord, TimedWord};
 
 /// Heard minus labelled times of one clip.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct ClipOffsets {
-    /// One entry a word heard right, in reading order.
+    /// One entry a word heard right, in reading order; none where the times are in another unit.
     pub words: Vec<WordOffset>,
+    /// What is wrong with the times as they came.
+    pub faults: TimeFaults,
+    /// Whether the engine gave only segments, whose time was divided among the letters of their words.
+    pub interpolated: bool,
+    /// The unit the times seem to be in, as so many of it a second, where it is not seconds.
+    pub unit: Option<f64>,
 }
 
 /// One word's time differences; positive means that the engine puts it too late.
@@ -32,16 +39,30 @@ struct TimedToken {
 
 /// Aligns the labelled words with the heard words and takes the differences where they agree.
 ///
-/// None when either side has no word times.
+/// An engine that gives times of segments only has them divided among the words; the result says so. None when either
+/// side has no times.
 #[must_use]
 pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option<ClipOffsets> {
-    if clip.words.is_empty() || heard.words.iter().all(|word| word.start.is_none()) {
+    if clip.words.is_empty() {
         return None;
     }
+    let interpolated = heard.words.iter().all(|word| word.start.is_none());
+    if interpolated && heard.segments.is_empty() {
+        return None;
+    }
+    let divided: Vec<HeardWord>;
+    let heard_words = if interpolated {
+        divided = heard.segments.iter().flat_map(divided_among_words).collect();
+        &divided
+    } else {
+        &heard.words
+    };
+    let faults = time_faults(heard_words);
+    let faults = TimeFaults { guessed: faults.guessed && !interpolated, ..faults };
     let said: Vec<TimedToken> =
         clip.words.iter().flat_map(|w| timed_tokens(profile, &w.text, Some(w.start), Some(w.end))).collect();
     let heard: Vec<TimedToken> =
-        heard.words.iter().flat_map(|w| timed_tokens(profile, &w.text, w.start, w.end)).collect();
+        heard_words.iter().flat_map(|w| timed_tokens(profile, &w.text, w.start, w.end)).collect();
     let texts = |tokens: &[TimedToken]| tokens.iter().map(|token| token.text.clone()).collect::<Vec<Token>>();
     let against = |node: usize, at: usize, same: bool| {
         let (said, heard): (&TimedToken, &TimedToken) = (&said[node], &heard[at]);
@@ -49,20 +70,39 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
         Against { apart: apart(said, heard), unlike }
     };
     let alignment = align(&WordGraph::chain(texts(&said)), &texts(&heard), against);
-    let words = alignment
-        .steps
-        .iter()
-        .filter(|step| step.edit == Edit::Correct)
-        .filter_map(|step| {
-            let (said, heard) = (&said[step.said?], &heard[step.heard?]);
-            Some(WordOffset {
-                at_s: said.start?,
-                start_ms: (heard.start? - said.start?) * 1e3,
-                end_ms: said.end.zip(heard.end).map(|(said, heard)| (heard - said) * 1e3),
-            })
+    let right = || {
+        let steps = alignment.steps.iter().filter(|step| step.edit == Edit::Correct);
+        steps.filter_map(|step| Some((&said[step.said?], &heard[step.heard?])))
+    };
+    let starts: Vec<(f64, f64)> = right().filter_map(|(said, heard)| Some((said.start?, heard.start?))).collect();
+    let (said_s, heard_s): (Vec<f64>, Vec<f64>) = starts.into_iter().unzip();
+    let unit = other_unit(&said_s, &heard_s);
+    if unit.is_some() {
+        return Some(ClipOffsets { words: Vec::new(), faults, interpolated, unit });
+    }
+    let offset = |(said, heard): (&TimedToken, &TimedToken)| {
+        Some(WordOffset {
+            at_s: said.start?,
+            start_ms: (heard.start? - said.start?) * 1e3,
+            end_ms: said.end.zip(heard.end).map(|(said, heard)| (heard - said) * 1e3),
         })
-        .collect();
-    Some(ClipOffsets { words })
+    };
+    Some(ClipOffsets { words: right().filter_map(offset).collect(), faults, interpolated, unit })
+}
+
+/// The words of a segment, its time divided by their letters and the spaces between them.
+fn divided_among_words(segment: &TimedWord) -> Vec<HeardWord> {
+    let words: Vec<&str> = segment.text.split_whitespace().collect();
+    let letters = |word: &&str| word.chars().count() as f64;
+    let all = words.iter().map(letters).sum::<f64>() + words.len().saturating_sub(1) as f64;
+    let each = (segment.end - segment.start) / all.max(1.0);
+    let mut at = segment.start;
+    let mut timed = |word: &str| {
+        let (start, end) = (at, at + letters(&word) * each);
+        at = end + each;
+        HeardWord { text: word.to_owned(), start: Some(start), end: Some(end), confidence: None }
+    };
+    words.iter().map(|word| timed(word)).collect()
 }
 
 fn timed_tokens(profile: &TextProfile, text: &str, start: Option<f64>, end: Option<f64>) -> Vec<TimedToken> {

@@ -3,12 +3,14 @@
 mod corpus;
 mod intervals;
 mod latency;
+mod plane;
 mod sound;
 mod trend;
 
 pub use corpus::{Distribution, GroupBar, corpus_svg};
 pub use intervals::{IntervalRow, IntervalSeries, RateMark, interval_svg};
 pub use latency::{LatencySeries, latency_svg};
+pub use plane::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 pub use sound::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 pub use trend::{TrendLine, TrendMark, trend_svg};
 

@@ -1,6 +1,7 @@
 //! What went wrong, the must-hear terms, the confidences: the part of a score beyond its rates, as text.
 
-use fonex_core::accuracy::{BestOf, ConfidenceReport, Mistakes, Score, TermReport};
+use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, TermCounts, TermReport};
+use fonex_core::timing::Boundaries;
 
 use crate::output::{Table, percent, plural};
 
@@ -13,6 +14,8 @@ pub fn in_depth(score: &Score) -> String {
     let sections = [
         score.mistakes.as_ref().map(mistakes),
         score.terms.as_ref().map(terms),
+        score.marks.as_ref().map(marks),
+        score.boundaries.as_ref().map(boundaries),
         score.confidence.as_ref().map(confidence),
         score.best_of.as_ref().map(best_of),
     ];
@@ -62,23 +65,41 @@ fn listed(title: &str, words: impl Iterator<Item = String>) -> String {
 }
 
 fn terms(report: &TermReport) -> String {
-    let mut table = Table::new(["must-hear term", ">found", ">missed", ">invented", ">precision", ">recall", ">F1"]);
-    let mut row = |name: &str, counts: &fonex_core::accuracy::TermCounts| {
-        table.row([
-            name.to_owned(),
-            counts.found.to_string(),
-            counts.missed.to_string(),
-            counts.invented.to_string(),
-            percent(counts.precision),
-            percent(counts.recall),
-            percent(counts.f1),
-        ]);
-    };
-    row("all", &report.all);
-    report.terms.iter().take(SHOWN).for_each(|term| row(&term.term, &term.counts));
+    let rows = report.terms.iter().take(SHOWN).map(|term| (term.term.clone(), term.counts));
+    let mut text = found_table("must-hear term", std::iter::once(("all".to_owned(), report.all)).chain(rows));
     let more = report.terms.len().saturating_sub(SHOWN);
-    let more = if more > 0 { format!("and {}\n", plural(more as u64, "further term")) } else { String::new() };
-    format!("{}{more}", table.text())
+    if more > 0 {
+        text += &format!("and {}\n", plural(more as u64, "further term"));
+    }
+    let (with, all) = (report.clips.with_all, report.clips.clips);
+    text + &format!("{with} of {} had every term they list\n", plural(all, "clip"))
+}
+
+fn found_table(what: &str, rows: impl Iterator<Item = (String, TermCounts)>) -> String {
+    let mut table = Table::new([what, ">found", ">missed", ">invented", ">precision", ">recall", ">F1"]);
+    for (name, counts) in rows {
+        let numbers = [counts.found, counts.missed, counts.invented].map(|n| n.to_string());
+        let shares = [counts.precision, counts.recall, counts.f1].map(percent);
+        table.row(std::iter::once(name).chain(numbers).chain(shares));
+    }
+    table.text()
+}
+
+fn marks(marks: &Marks) -> String {
+    let named = [("punctuation", marks.punctuation), ("capitals", marks.capitals)];
+    let named = named.into_iter().filter_map(|(name, counts)| Some((name.to_owned(), counts?)));
+    let signs = marks.signs.iter().map(|sign| (format!("  {}", sign.sign), sign.counts));
+    found_table("beside the words", named.chain(signs))
+}
+
+fn boundaries(cuts: &Boundaries) -> String {
+    let mut table = Table::new(["segments begin within", ">found", ">precision", ">recall", ">F1"]);
+    for within in &cuts.within {
+        let shares = [within.precision, within.recall, within.f1].map(percent);
+        let row = [format!("{} s", within.tolerance_s), within.found.to_string()];
+        table.row(row.into_iter().chain(shares));
+    }
+    format!("{}beginnings: {} labelled, {} set by the engine\n", table.text(), cuts.labelled, cuts.heard)
 }
 
 fn confidence(report: &ConfidenceReport) -> String {

@@ -381,6 +381,13 @@ pub fn score_summary(score: &Score) -> String {
         percent(words.wil),
         percent(score.mean_clip_wer)
     );
+    if let Some(interval) = score.interval_by_speaker {
+        let range = format!("{:.1} to {:.1} %", interval.low * 100.0, interval.high * 100.0);
+        text += &format!("for speakers that were not recorded: {range} (drawn by speaker, not by clip)\n");
+    }
+    if let Some(weighted) = score.weighted {
+        text += &format!("weighted WER {}\n", percent(weighted.wer));
+    }
     let written =
         score.wer_as_written.map_or_else(String::new, |wer| format!(" (WER as written {})", percent(Some(wer))));
     text += &format!(

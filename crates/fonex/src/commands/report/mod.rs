@@ -1,6 +1,7 @@
 //! `fonex report`: one self-contained HTML file about some runs.
 
 mod clips;
+mod depth;
 mod statements;
 mod tables;
 
@@ -15,6 +16,7 @@ use fonex_report::charts::{
 use fonex_report::{ChartFigure, DataTable, ReportData, TableCell, render_report};
 use fonex_store::Store;
 
+use self::depth::{depth_tables, reliability_chart};
 use self::statements::{cautions, statements};
 use self::tables::{
     common_cells, cost_cells, findings_table, heard_cells, number, plain, replied_cells, spoken_cells,
@@ -37,7 +39,7 @@ pub fn report(options: &Report) -> Result<Code, Failure> {
     let runs = options
         .runs
         .iter()
-        .map(|typed| Ok(RunView::load(&store, find_run(&store, typed)?)?))
+        .map(|typed| Ok(RunView::load_in_depth(&store, find_run(&store, typed)?)?))
         .collect::<Result<Vec<_>, Failure>>()?;
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();
     let data = Builder { store: &store, runs: &runs, folder, worst: options.worst, room: MOST_AUDIO }.build();
@@ -76,6 +78,7 @@ impl<'r> Builder<'r> {
             charts: self.charts(&sides),
             tables: [findings_table(&comparisons), self.timing(&sides)]
                 .into_iter()
+                .chain(depth_tables(&self.scores(&sides)))
                 .filter(|t| !t.rows.is_empty())
                 .collect(),
             clips: self.clips(&sides),
@@ -107,6 +110,10 @@ impl<'r> Builder<'r> {
             }
         }
         all
+    }
+
+    fn scores(&self, sides: &[Side<'r>]) -> Vec<(String, &'r Score)> {
+        sides.iter().filter_map(|side| Some((self.name(side), side.variant.score.as_ref()?))).collect()
     }
 
     fn facts(&self) -> Vec<(String, String)> {
@@ -172,7 +179,7 @@ impl<'r> Builder<'r> {
         }
     }
 
-    fn charts(&self, sides: &[Side<'_>]) -> Vec<ChartFigure> {
+    fn charts(&self, sides: &[Side<'r>]) -> Vec<ChartFigure> {
         let mut charts = Vec::new();
         let scored: Vec<(&Side<'_>, &Score)> =
             sides.iter().filter_map(|side| Some((side, side.variant.score.as_ref()?))).collect();
@@ -186,6 +193,7 @@ impl<'r> Builder<'r> {
         if self.runs.len() > 2 {
             charts.extend(self.trend_chart());
         }
+        charts.extend(reliability_chart(&self.scores(sides)));
         for (group, what) in by_task(sides).iter().zip(["recogniser", "synthesiser", "responder"]) {
             let latencies: Vec<LatencySeries> = group.iter().take(12).map(|side| self.latencies(side)).collect();
             if latencies.iter().any(|series| !series.took_ms.is_empty()) {
@@ -290,6 +298,7 @@ impl<'r> Builder<'r> {
 fn charted_tags(score: &Score) -> Vec<String> {
     let by_tag = score.slices.chunk_by(|a, b| a.by == b.by);
     let complete = |slices: &&[Slice]| slices.iter().map(|slice| slice.clips).sum::<u64>() == score.clips;
-    let fits = |slices: &&[Slice]| (2..=4).contains(&slices.len()) && slices[0].by != "speaker";
+    let fits =
+        |slices: &&[Slice]| (2..=4).contains(&slices.len()) && !matches!(slices[0].by.as_str(), "speaker" | "length");
     by_tag.filter(complete).filter(fits).map(|slices| slices[0].by.clone()).collect()
 }

@@ -1,0 +1,223 @@
+//! Points and lines over two axes: reliability, drift, load, windows, growth with length.
+
+use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, VPos};
+
+use super::{
+    Area, Drawn, GRID, INK, QUIET, Scale, anchored, colour, draw, legend, line, marker, round_step, shortened, text,
+};
+
+/// A chart of points over two axes.
+#[derive(Debug, Clone, Default)]
+pub struct PlaneChart {
+    /// What it shows.
+    pub title: String,
+    /// The horizontal axis.
+    pub x: PlaneAxis,
+    /// The vertical axis.
+    pub y: PlaneAxis,
+    /// What is drawn.
+    pub series: Vec<PlaneSeries>,
+    /// Straight lines to compare with, such as a diagonal or a fit, each with its words.
+    pub guides: Vec<Guide>,
+    /// One line below.
+    pub note: String,
+}
+
+/// One axis.
+#[derive(Debug, Clone, Default)]
+pub struct PlaneAxis {
+    /// What it measures, with its unit.
+    pub label: String,
+    /// Whether shares are written as per cent.
+    pub percent: bool,
+    /// Whether zero is on it whatever the values.
+    pub from_zero: bool,
+    /// Its end, where that is known: a share ends at 1.
+    pub to: Option<f64>,
+}
+
+/// One set of points.
+#[derive(Debug, Clone, Default)]
+pub struct PlaneSeries {
+    /// Its name in the legend.
+    pub name: String,
+    /// The points, in the order a line joins them.
+    pub points: Vec<(f64, f64)>,
+    /// Words beside each point; none, or as many as points.
+    pub labels: Vec<String>,
+    /// How it is drawn.
+    pub form: PlaneForm,
+}
+
+/// How a set of points is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PlaneForm {
+    /// Large markers joined by a line.
+    #[default]
+    Line,
+    /// Small dots, for many points.
+    Dots,
+    /// A line without markers.
+    Plain,
+}
+
+/// A straight line to compare with.
+#[derive(Debug, Clone)]
+pub struct Guide {
+    /// Where it begins.
+    pub from: (f64, f64),
+    /// Where it ends.
+    pub to: (f64, f64),
+    /// What it means.
+    pub words: String,
+}
+
+const WIDTH: u32 = 960;
+const HEIGHT: u32 = 420;
+const LEFT: i32 = 84;
+const RIGHT: i32 = 930;
+const TOP: i32 = 84;
+const BOTTOM: i32 = 336;
+/// More points than this in one series are thinned evenly.
+const MOST_POINTS: usize = 6_000;
+
+/// Draws the chart.
+#[must_use]
+pub fn plane_svg(chart: &PlaneChart) -> String {
+    draw(WIDTH, HEIGHT, |area| {
+        let points =
+            || chart.series.iter().flat_map(|series| &series.points).filter(|(x, y)| x.is_finite() && y.is_finite());
+        let guided = || chart.guides.iter().flat_map(|guide| [guide.from, guide.to]);
+        let (x, x_ticks) = scale(&chart.x, points().map(|p| p.0).chain(guided().map(|p| p.0)), LEFT, RIGHT);
+        let (y, y_ticks) = scale(&chart.y, points().map(|p| p.1).chain(guided().map(|p| p.1)), BOTTOM, TOP);
+        text(area, &chart.title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
+        let names: Vec<&str> = chart.series.iter().map(|series| series.name.as_str()).collect();
+        if names.iter().any(|name| !name.is_empty()) {
+            legend(area, &names, (30, 54))?;
+        }
+        for tick in &y_ticks {
+            line(area, (LEFT, y.at(*tick)), (RIGHT, y.at(*tick)), GRID)?;
+            let label = written(*tick, &chart.y, &y_ticks);
+            text(area, &label, (LEFT - 8, y.at(*tick)), anchored(13, QUIET, HPos::Right, VPos::Center))?;
+        }
+        for tick in &x_ticks {
+            line(area, (x.at(*tick), TOP), (x.at(*tick), BOTTOM), GRID)?;
+            let label = written(*tick, &chart.x, &x_ticks);
+            text(area, &label, (x.at(*tick), BOTTOM + 16), anchored(13, QUIET, HPos::Center, VPos::Center))?;
+        }
+        for guide in &chart.guides {
+            draw_guide(area, guide, x, y)?;
+        }
+        for (at, series) in chart.series.iter().enumerate() {
+            draw_series(area, at, series, x, y)?;
+        }
+        text(area, &chart.x.label, ((LEFT + RIGHT) / 2, BOTTOM + 38), anchored(13, INK, HPos::Center, VPos::Center))?;
+        text(area, &chart.y.label, (24, TOP - 14), anchored(13, INK, HPos::Left, VPos::Center))?;
+        text(area, &chart.note, (24, HEIGHT as i32 - 16), anchored(12, QUIET, HPos::Left, VPos::Center))
+    })
+}
+
+fn draw_guide(area: &Area<'_>, guide: &Guide, x: Scale, y: Scale) -> Drawn {
+    let [from, to] = [guide.from, guide.to].map(|(a, b)| (x.at(a), y.at(b)));
+    // Dashes by hand: the SVG backend draws none.
+    let length = f64::from((to.0 - from.0).pow(2) + (to.1 - from.1).pow(2)).sqrt();
+    let dashes = (length / 10.0).ceil().max(1.0) as i32;
+    let between = |share: f64| {
+        let along = |a: i32, b: i32| a + (f64::from(b - a) * share).round() as i32;
+        (along(from.0, to.0), along(from.1, to.1))
+    };
+    for dash in 0..dashes {
+        let [start, end] = [0.0, 0.55].map(|part| between((f64::from(dash) + part) / f64::from(dashes)));
+        line(area, start, end, INK)?;
+    }
+    // Beside its end, inside the picture.
+    let below = to.1 < TOP + 24;
+    let at = (to.0 - 6, if below { to.1 + 16 } else { to.1 - 10 });
+    text(area, &guide.words, at, anchored(12, INK, HPos::Right, VPos::Center))
+}
+
+fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Scale) -> Drawn {
+    let places: Vec<(i32, i32)> = series.points.iter().map(|(a, b)| (x.at(*a), y.at(*b))).collect();
+    if series.form != PlaneForm::Dots && places.len() > 1 {
+        area.draw(&PathElement::new(places.clone(), colour(at).stroke_width(2))).map_err(drop)?;
+    }
+    match series.form {
+        PlaneForm::Plain => {}
+        PlaneForm::Dots => {
+            let every = places.len().div_ceil(MOST_POINTS).max(1);
+            for place in places.iter().step_by(every) {
+                area.draw(&Circle::new(*place, 2, colour(at).mix(0.65).filled())).map_err(drop)?;
+            }
+        }
+        PlaneForm::Line => {
+            for (place, label) in
+                places.iter().zip(series.labels.iter().map(String::as_str).chain(std::iter::repeat("")))
+            {
+                marker(area, at, *place)?;
+                if !label.is_empty() {
+                    let near_right = place.0 > RIGHT - 90;
+                    let (dx, side) = if near_right { (-9, HPos::Right) } else { (9, HPos::Left) };
+                    let style = anchored(12, INK, side, VPos::Center);
+                    text(area, &shortened(label, 24), (place.0 + dx, place.1 - 11), style)?;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A scale that holds the values, with round ticks.
+fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32) -> (Scale, Vec<f64>) {
+    let (mut low, mut high) = values.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| (a.min(v), b.max(v)));
+    if low > high {
+        (low, high) = (0.0, 1.0);
+    }
+    if axis.from_zero {
+        (low, high) = (low.min(0.0), high.max(0.0));
+    }
+    if let Some(end) = axis.to {
+        high = high.max(end);
+    }
+    if high - low < 1e-9 {
+        (low, high) = (low - 1.0, high + 1.0);
+    }
+    let step = round_step((high - low) / 6.0);
+    let first = (low / step + 1e-9).floor();
+    let last = (high / step - 1e-9).ceil();
+    let ticks = (0..=(last - first) as i32).map(|i| (first + f64::from(i)) * step).collect();
+    (Scale { low: first * step, high: last * step, from, to }, ticks)
+}
+
+fn written(tick: f64, axis: &PlaneAxis, ticks: &[f64]) -> String {
+    let step = ticks.get(1).map_or(1.0, |second| second - ticks[0]);
+    // No minus zero.
+    let tick = if tick.abs() < step / 1e3 { 0.0 } else { tick };
+    if axis.percent {
+        return super::percent(tick, step);
+    }
+    let places = (-step.log10()).ceil().clamp(0.0, 6.0) as usize;
+    format!("{tick:.places$}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_one_point_and_far_points_all_draw() {
+        for points in [vec![], vec![(1.0, 2.0)], vec![(-1e9, f64::NAN), (3.0, 1e12)]] {
+            let series = PlaneSeries { name: "a <b>".to_owned(), points, ..PlaneSeries::default() };
+            let svg = plane_svg(&PlaneChart { series: vec![series], ..PlaneChart::default() });
+            assert!(svg.starts_with("<svg") && !svg.contains("<b>") && !svg.contains("NaN"));
+        }
+    }
+
+    #[test]
+    fn ticks_are_round_and_hold_the_values() {
+        let axis = PlaneAxis::default();
+        let (scale, ticks) = scale(&axis, [-37.0, 212.0].into_iter(), 0, 100);
+        assert_eq!((scale.low, scale.high, ticks.len()), (-50.0, 250.0, 7));
+        assert_eq!(written(ticks[0], &axis, &ticks), "-50");
+    }
+}
