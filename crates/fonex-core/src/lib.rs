@@ -6,6 +6,7 @@
 pub mod accuracy;
 pub mod align;
 pub mod audio;
+pub mod captions;
 pub mod clip;
 pub mod cost;
 pub mod findings;

@@ -19,7 +19,7 @@ fn oracle(said: &[u16], heard: &[u16], against: impl Fn(usize, usize, bool) -> A
             let Against { apart, unlike } = against(i, j, word == other);
             let tie = u64::from(apart) * 100_000 + u64::from(unlike);
             let ways = [plus(row[j], [wrong, wrong, tie]), plus(row[j + 1], [1, 0, 0]), plus(next[j], [1, 0, 0])];
-            next.push(ways.into_iter().min().unwrap());
+            next.push(ways.into_iter().min().expect("there are three ways"));
         }
         row = next;
     }

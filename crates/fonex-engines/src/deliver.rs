@@ -8,7 +8,7 @@ use fonex_core::{Heard, Outcome};
 use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
-use crate::{Answer, Engine, HearRequest, Measured, heard_answer};
+use crate::{Answer, Engine, HearRequest, Live, Measured, Pace, heard_answer};
 
 /// How audio reaches a recogniser.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
@@ -25,6 +25,8 @@ pub enum Delivery {
         #[serde(default)]
         overlap_s: f64,
     },
+    /// Frame by frame, as a microphone gives it.
+    Live(Pace),
     /// Cut where nobody speaks.
     Pauses {
         /// Seconds of silence that make a pause.
@@ -51,6 +53,8 @@ impl fmt::Display for Delivery {
             Self::Pieces { window_s, overlap_s } if *overlap_s > 0.0 => write!(f, "pieces={window_s}s-{overlap_s}s"),
             Self::Pieces { window_s, .. } => write!(f, "pieces={window_s}s"),
             Self::Pauses { pause_s, .. } => write!(f, "pauses={pause_s}s"),
+            Self::Live(pace) if pace.speed == 1.0 => f.write_str("live"),
+            Self::Live(pace) => write!(f, "live={}x", pace.speed),
         }
     }
 }
@@ -63,6 +67,7 @@ impl Delivery {
     pub fn check(&self, place: &dyn Fn() -> Place) -> Result<(), Problem> {
         let (fits, expected) = match *self {
             Self::Whole => (true, ""),
+            Self::Live(pace) => return pace.check(place),
             Self::Pieces { window_s, overlap_s } => (
                 (0.1..=1e5).contains(&window_s) && (0.0..=window_s * 0.9).contains(&overlap_s),
                 "a window of 0.1 s or more and an overlap below nine tenths of it",
@@ -79,7 +84,7 @@ impl Delivery {
     fn stretches(&self, audio: &Audio) -> Vec<(f64, f64)> {
         let all_s = audio.duration_s();
         let stretches = match *self {
-            Self::Whole => Vec::new(),
+            Self::Whole | Self::Live(_) => Vec::new(),
             Self::Pieces { window_s, overlap_s } => {
                 let starts = std::iter::successors(Some(0.0), |start| Some(start + window_s - overlap_s));
                 // A last window that lies whole inside the one before would only repeat it.
@@ -106,6 +111,14 @@ impl Delivery {
     pub fn hear(&self, engine: &dyn Engine, request: &HearRequest<'_>) -> Answer<Heard> {
         if *self == Self::Whole {
             return engine.hear(request);
+        }
+        if let Self::Live(pace) = self {
+            if !engine.takes_live() {
+                let why = "this engine takes no live audio; the socket transport does";
+                return Answer::failed(Outcome::Refused, why);
+            }
+            let live = Live { pace: *pace, ..request.live.unwrap_or(Live::paced(*pace)) };
+            return engine.hear(&HearRequest { live: Some(live), ..*request });
         }
         let rate = f64::from(request.audio.rate_hz);
         let mut measured = Measured::default();
@@ -164,6 +177,7 @@ mod tests {
         for (text, name) in [
             (r#""whole""#, "whole"),
             (r#"{"pieces":{"window_s":10.0,"overlap_s":1.0}}"#, "pieces=10s-1s"),
+            (r#"{"live":{"speed":1.0,"frame_ms":100.0,"at_once":false}}"#, "live"),
             (r#"{"pauses":{"pause_s":0.3,"longest_s":30.0}}"#, "pauses=0.3s"),
         ] {
             let delivery: Delivery = serde_json::from_str(text).unwrap();

@@ -6,6 +6,7 @@ mod config;
 mod deliver;
 mod guard;
 mod http;
+mod live;
 mod mapping;
 mod net;
 pub mod process;
@@ -34,6 +35,7 @@ pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Task, Transport, build
 pub use deliver::Delivery;
 pub use guard::{Limits, LongText, Retry};
 pub use http::HttpConfig;
+pub use live::{Live, Pace, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
 pub use recorded::RecordedConfig;
 pub use secrets::{Redaction, Secrets};
@@ -56,6 +58,11 @@ pub trait Engine: Send + Sync {
 
     /// Has a text spoken.
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio>;
+
+    /// Whether audio can be delivered to it piece by piece while it is spoken.
+    fn takes_live(&self) -> bool {
+        false
+    }
 
     /// Has a text replied to.
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
@@ -100,6 +107,8 @@ pub struct HearRequest<'r> {
     pub form: Form<'r>,
     /// Set when the run is being stopped.
     pub stop: &'r StopFlag,
+    /// Delivers the audio as from a microphone, to an engine that takes it so.
+    pub live: Option<Live<'r>>,
 }
 
 /// A text to be spoken or replied to.

@@ -14,7 +14,7 @@ pub struct Cue {
     pub start: f64,
     /// When it goes.
     pub end: f64,
-    /// Its text, lines joined by spaces, markup included.
+    /// Its text, lines and markup included.
     pub text: String,
 }
 
@@ -23,6 +23,14 @@ impl Cue {
     #[must_use]
     pub fn clean_text(&self) -> String {
         TextStep::Markup.apply(&self.text).split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
+    /// Its lines without markup.
+    #[must_use]
+    pub fn clean_lines(&self) -> Vec<String> {
+        let clean = TextStep::Markup.apply(&self.text);
+        let lines = clean.lines().map(|line| line.split_whitespace().collect::<Vec<_>>().join(" "));
+        lines.filter(|line| !line.is_empty()).collect()
     }
 
     /// Who speaks, as its voice tag `<v Name>` says.
@@ -123,7 +131,7 @@ pub fn parse(text: &str, path: &Path) -> Result<Vec<Cue>, Problem> {
                 .expected("an end at or after the start"));
         }
         let text: Vec<&str> = lines.by_ref().map(|(_, line)| line).take_while(|line| !line.is_empty()).collect();
-        cues.push(Cue { start, end, text: text.join(" ") });
+        cues.push(Cue { start, end, text: text.join("\n") });
     }
     Ok(cues)
 }
@@ -156,7 +164,7 @@ mod tests {
     fn both_forms_are_read() {
         let srt = "1\r\n00:00:01,500 --> 00:00:03,000\r\nDoors close\r\nnow\r\n\r\n2\r\n01:00:00,000 --> 01:00:01,000\r\n<i>End</i>\r\n";
         let cues = parse(srt, Path::new("a.srt")).unwrap();
-        assert_eq!(cues[0], Cue { start: 1.5, end: 3.0, text: "Doors close now".into() });
+        assert_eq!(cues[0], Cue { start: 1.5, end: 3.0, text: "Doors close\nnow".into() });
         assert_eq!((cues[1].start, cues[1].text.as_str()), (3600.0, "<i>End</i>"));
         let vtt = "WEBVTT\n\nNOTE hand made\n\nintro\n00:01.000 --> 00:02.000 line:0 align:start\n<v Ilka>Hold.\n";
         assert_eq!(

@@ -19,7 +19,7 @@ use crate::lines::{Block, LineAt, Lines, as_text};
 use crate::{HeardRecord, Place, Problem, Problems, in_parallel, parse_strict};
 
 /// Lines a round reads of each file.
-const ROUND: usize = 1 << 15;
+const ROUND: usize = 1 << 13;
 /// Lines a worker reads at once.
 const PART: usize = 1 << 11;
 /// Complaints gathered before reading stops.
@@ -323,7 +323,7 @@ mod tests {
 
     #[test]
     fn any_order_over_several_rounds_joins_every_id() {
-        let count = ROUND as u32 * 2 + 100;
+        let count = ROUND as u32 * 3 + 100;
         let clips: Vec<u32> = (0..count).collect();
         let mut results: Vec<u32> = (0..count).map(|i| (i * 7919 + 5) % count).filter(|i| i % 1000 != 3).collect();
         results.push(count + 1);

@@ -3,6 +3,7 @@
 //! Readers are strict: what they do not understand is a [`Problem`] with file, line and field, never dropped.
 
 pub mod audio;
+mod caption_writer;
 pub mod captions;
 pub mod checksum;
 mod corpus;
@@ -15,6 +16,7 @@ mod problem;
 mod strict;
 mod table;
 
+pub use caption_writer::{CaptionForm, write_captions};
 pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
 pub use folder::audio_beside;
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};

@@ -31,6 +31,12 @@ pub enum Command {
     Run(Run),
     /// Score results that already exist against their labels
     Score(Score),
+    /// Write captions from what was heard, and check captions that exist
+    #[command(after_help = "Example, in the folder the demo made: fonex captions write last --clip radio-006")]
+    Captions {
+        #[command(subcommand)]
+        command: CaptionsCommand,
+    },
     /// Measure recordings, and picture one with its labels
     Audio(AudioOptions),
     /// Check, describe, pick and vary the clips before anyone measures
@@ -199,8 +205,29 @@ pub struct Init {
 pub struct Try {
     /// Engine of the bench file
     pub engine: String,
-    /// Clip id, audio file, or for a synthesiser the text to speak
+    /// Clip id, audio file, - for audio on standard input, or for a synthesiser the text to speak
     pub input: String,
+    /// Deliver the audio as from a microphone, and show words as they come
+    #[arg(long)]
+    pub live: bool,
+    /// Seconds of audio a second, live
+    #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero, requires = "live")]
+    pub speed: f64,
+    /// Milliseconds of audio in a frame, live
+    #[arg(long, default_value_t = 100.0, value_name = "MS", value_parser = seconds_above_zero)]
+    pub frame_ms: f64,
+    /// Send the first frame at once, and not when the engine is ready, live
+    #[arg(long)]
+    pub at_once: bool,
+    /// Give up when no word came within so many seconds, live
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub wait: Option<f64>,
+    /// Stop after so many seconds of audio, live
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub longest: Option<f64>,
+    /// Rate of raw samples on standard input; the engine's own by default
+    #[arg(long, value_name = "HZ")]
+    pub raw_hz: Option<u32>,
     /// Model; the engine's first by default
     #[arg(long)]
     pub model: Option<String>,
@@ -292,6 +319,104 @@ fn two_crossed(typed: &str) -> Result<(String, String), String> {
         Some((one, other)) if !one.is_empty() && !other.is_empty() => Ok((one.to_owned(), other.to_owned())),
         _ => Err("write two names of tags, speaker, lang or length with a * between them".to_owned()),
     }
+}
+
+#[derive(Debug, Subcommand)]
+pub enum CaptionsCommand {
+    /// Cut words with times into captions: SubRip, WebVTT or plain lines
+    Write(CaptionsWrite),
+    /// Whether captions can be read, and are right where there is a label
+    Check(CaptionsCheck),
+}
+
+/// What a caption may be.
+#[derive(Debug, Args)]
+pub struct CaptionRules {
+    /// Characters of a line
+    #[arg(long, default_value_t = 42, value_name = "N", value_parser = clap::value_parser!(u16).range(5..=500))]
+    pub line: u16,
+    /// Lines of a caption
+    #[arg(long, default_value_t = 2, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=10))]
+    pub lines: u16,
+    /// Characters a second that a reader follows
+    #[arg(long, default_value_t = 17.0, value_name = "N", value_parser = seconds_above_zero)]
+    pub speed: f64,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex captions write last --clip radio-006
+  fonex captions write last --variant tern --correct-by corpus.jsonl --to srt -o captions")]
+pub struct CaptionsWrite {
+    /// A results file or folder, or a stored run
+    pub source: String,
+    /// Variant of the run; its first recogniser by default
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only this clip
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Form; by the ending of the file, else vtt
+    #[arg(long)]
+    pub to: Option<CaptionTo>,
+    /// A file for one clip, a folder for several; standard output by default
+    #[arg(short, long, value_name = "PATH")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub rules: CaptionRules,
+    /// Move all times by so many milliseconds
+    #[arg(long, default_value_t = 0.0, value_name = "MS", allow_hyphen_values = true)]
+    pub shift_ms: f64,
+    /// Multiply all times by this
+    #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero)]
+    pub stretch: f64,
+    /// Take off the offset and the drift that these labels show
+    #[arg(long, value_name = "CORPUS", conflicts_with_all = ["shift_ms", "stretch"])]
+    pub correct_by: Option<PathBuf>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
+
+/// Forms of captions.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum CaptionTo {
+    Srt,
+    Vtt,
+    Text,
+}
+
+impl From<CaptionTo> for fonex_formats::CaptionForm {
+    fn from(to: CaptionTo) -> Self {
+        match to {
+            CaptionTo::Srt => Self::Srt,
+            CaptionTo::Vtt => Self::Vtt,
+            CaptionTo::Text => Self::Text,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex captions check talk.srt --against corpus.jsonl")]
+pub struct CaptionsCheck {
+    /// Caption files, .srt or .vtt
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Score text and times against the clip of the same name in this corpus
+    #[arg(long, value_name = "CORPUS")]
+    pub against: Option<PathBuf>,
+    /// The clip, where the file has another name
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml
+    #[arg(long, default_value = "neutral")]
+    pub profile: String,
+    #[command(flatten)]
+    pub rules: CaptionRules,
+    /// End with exit code 1 when there is a fault
+    #[arg(long)]
+    pub strict: bool,
+    #[command(flatten)]
+    pub format: FormatArg,
 }
 
 #[derive(Debug, Args)]

@@ -10,6 +10,8 @@ use fonex_store::StoreError;
 pub enum Code {
     /// Done.
     Done,
+    /// What was checked did not pass.
+    NotPassed,
     /// Wrong use or unreadable input.
     WrongUse,
     /// Some trials failed beyond what the plan allows, or some input was left out.
@@ -22,6 +24,7 @@ impl From<Code> for ExitCode {
     fn from(code: Code) -> Self {
         Self::from(match code {
             Code::Done => 0,
+            Code::NotPassed => 1,
             Code::WrongUse => 2,
             Code::TrialsFailed => 3,
             Code::Interrupted => 130,

@@ -15,6 +15,10 @@ use clap::Parser;
 
 use cli::Cli;
 
+/// Scoring makes and drops many small texts on all cores at once.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let cli = Cli::parse();
     match commands::dispatch(cli) {

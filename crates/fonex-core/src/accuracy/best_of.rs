@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::rates::share;
-use super::{ClipScore, score_clip};
+use super::score_clip;
 use crate::Heard;
 use crate::align::EditCounts;
 use crate::text::{Label, TextProfile};
@@ -37,17 +37,17 @@ pub struct BestOfBuilder {
 
 impl BestOfBuilder {
     /// Adds a clip; one without alternatives is passed over.
-    pub fn add(&mut self, profile: &TextProfile, label: &Label, heard: &Heard, first: &ClipScore) {
+    pub(super) fn add(&mut self, profile: &TextProfile, label: &Label, heard: &Heard, first: EditCounts) {
         if heard.alternatives.is_empty() {
             return;
         }
         let further = heard.alternatives.iter().map(|reading| score_clip(profile, label, &reading.text).words);
-        let best = further.fold(first.words, |best, words| if words.errors() < best.errors() { words } else { best });
+        let best = further.fold(first, |best, words| if words.errors() < best.errors() { words } else { best });
         self.clips += 1;
-        self.first += first.words;
+        self.first += first;
         self.best += best;
-        self.right_first += u64::from(!first.has_errors());
-        self.right_lower += u64::from(first.has_errors() && best.errors() == 0);
+        self.right_first += u64::from(first.errors() == 0);
+        self.right_lower += u64::from(first.errors() > 0 && best.errors() == 0);
     }
 
     /// Adds what another builder gathered.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::ClipScore;
+use super::clip_score::Comparer;
 use crate::Heard;
 use crate::align::Edit;
 use crate::text::TextProfile;
@@ -77,15 +77,14 @@ pub struct ConfidenceBuilder {
 impl ConfidenceBuilder {
     /// Adds a clip. A word of several tokens is right when all of them are. A clip whose words are not those of its text
     /// is passed over.
-    pub fn add(&mut self, profile: &TextProfile, heard: &Heard, score: &ClipScore) {
+    pub(super) fn add(&mut self, profile: &TextProfile, heard: &Heard, compared: &Comparer) {
         if heard.words.iter().all(|word| word.confidence.is_none()) {
             return;
         }
-        let compared: Vec<(&str, bool)> = score
-            .steps
-            .iter()
-            .filter_map(|step| Some((step.heard.as_deref()?, step.edit == Edit::Correct)))
-            .collect();
+        let word = |number: u32| compared.vocabulary.word(number).as_str();
+        let heard_steps =
+            compared.steps.iter().filter_map(|step| Some((word(step.heard?), step.edit == Edit::Correct)));
+        let compared: Vec<(&str, bool)> = heard_steps.collect();
         let mut at = 0;
         let mut found = Vec::new();
         for word in &heard.words {
@@ -209,7 +208,6 @@ impl ConfidenceBuilder {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::accuracy::score_clip;
     use crate::text::Label;
 
     #[test]
@@ -263,7 +261,8 @@ mod tests {
             r#"{"text": "help-point two.", "words": [{"text": "help-point", "confidence": 0.8}, {"text": "two.", "confidence": 0.6}]}"#,
         )
         .unwrap();
-        let score = score_clip(&profile, &Label::parse("help pint two").unwrap(), &heard.text);
+        let mut score = Comparer::default();
+        score.compare(&profile, &Label::parse("help pint two").unwrap(), &heard.text);
         let mut builder = ConfidenceBuilder::default();
         builder.add(&profile, &heard, &score);
         let report = builder.finish().unwrap();

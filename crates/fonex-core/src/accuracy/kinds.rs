@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::WordStep;
+use super::clip_score::NumberedStep;
 use crate::align::Edit;
-use crate::text::Token;
+use crate::text::Vocabulary;
 
 /// What kind of mistake a wrong word is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -39,6 +39,23 @@ pub enum MistakeKind {
 }
 
 impl MistakeKind {
+    /// Every kind, in the order of their declaration.
+    pub(super) const ALL: [Self; 13] = [
+        Self::Spacing,
+        Self::Case,
+        Self::Punctuation,
+        Self::NumberForm,
+        Self::Inflection,
+        Self::Near,
+        Self::Script,
+        Self::Different,
+        Self::Dropped,
+        Self::DroppedRun,
+        Self::Invented,
+        Self::InventedRun,
+        Self::Repeated,
+    ];
+
     /// Its name for people.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
@@ -65,28 +82,20 @@ const RUN: usize = 3;
 /// The longest stretch of words looked for as repeated.
 const LONGEST_REPEATED: usize = 8;
 
-/// The kind of each step, none for a correct one. Cost is linear in the steps, but for repeated stretches, which are
-/// looked for up to eight words long.
-#[must_use]
-pub fn kinds_of(steps: &[WordStep]) -> Vec<Option<MistakeKind>> {
-    kinds_with(steps, |said, heard| kind_of_pair(said, heard))
-}
-
-/// [`kinds_of`] with the kinds of pairs from elsewhere.
-pub(super) fn kinds_with(
-    steps: &[WordStep],
-    mut kind_of_pair: impl FnMut(&Token, &Token) -> MistakeKind,
+/// The kind of each step, none for a correct one; `kind_of_pair` tells it of two words. Cost is linear in the steps, but
+/// for repeated stretches, which are looked for up to eight words long.
+pub(super) fn kinds_of(
+    steps: &[NumberedStep],
+    vocabulary: &Vocabulary,
+    mut kind_of_pair: impl FnMut(u32, u32) -> MistakeKind,
 ) -> Vec<Option<MistakeKind>> {
-    let alone = |step: &WordStep| match step.edit {
+    let alone = |step: &NumberedStep| match step.edit {
         Edit::Correct => None,
         Edit::Deleted => Some(MistakeKind::Dropped),
         Edit::Inserted => Some(MistakeKind::Invented),
-        Edit::Substituted => Some(kind_of_pair(step.said.as_ref()?, step.heard.as_ref()?)),
+        Edit::Substituted => Some(kind_of_pair(step.said?, step.heard?)),
     };
     let mut kinds: Vec<Option<MistakeKind>> = steps.iter().map(alone).collect();
-    if kinds.iter().all(Option::is_none) {
-        return kinds;
-    }
     let mut start = 0;
     while start < steps.len() {
         if steps[start].edit == Edit::Correct {
@@ -95,7 +104,7 @@ pub(super) fn kinds_with(
         }
         let end =
             steps[start..].iter().position(|step| step.edit == Edit::Correct).map_or(steps.len(), |n| start + n);
-        mark_spacing(&steps[start..end], &mut kinds[start..end]);
+        mark_spacing(&steps[start..end], vocabulary, &mut kinds[start..end]);
         start = end;
     }
     mark_runs(steps, &mut kinds);
@@ -106,6 +115,11 @@ pub(super) fn kinds_with(
 /// The kind of one word taken for another.
 #[must_use]
 pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
+    let plain = |word: &str| !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_lowercase());
+    if said != heard && plain(said) && plain(heard) {
+        let [said, heard]: [Vec<char>; 2] = [said, heard].map(|word| word.chars().collect());
+        return kind_of_letters(&said, &heard);
+    }
     let [said_low, heard_low] = [said, heard].map(str::to_lowercase);
     if said_low == heard_low {
         return MistakeKind::Case;
@@ -124,10 +138,14 @@ pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
         return MistakeKind::Script;
     }
     let [said, heard]: [Vec<char>; 2] = [said_bare, heard_bare].map(|word| word.chars().collect());
-    if are_forms_of_one(&said, &heard) {
+    kind_of_letters(&said, &heard)
+}
+
+fn kind_of_letters(said: &[char], heard: &[char]) -> MistakeKind {
+    if are_forms_of_one(said, heard) {
         return MistakeKind::Inflection;
     }
-    if are_near(&said, &heard) { MistakeKind::Near } else { MistakeKind::Different }
+    if are_near(said, heard) { MistakeKind::Near } else { MistakeKind::Different }
 }
 
 /// Forms of one word share their beginning, at least three letters and more than half of the longer one, and differ
@@ -185,18 +203,26 @@ fn sound_key(word: &[char]) -> String {
 }
 
 /// A stretch of mistakes whose letters are the same on both sides is a matter of spacing.
-fn mark_spacing(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+fn mark_spacing(steps: &[NumberedStep], vocabulary: &Vocabulary, kinds: &mut [Option<MistakeKind>]) {
     if steps.iter().all(|step| step.edit == Edit::Substituted) {
         return;
     }
-    let said: String = steps.iter().filter_map(|step| step.said.as_deref()).collect();
-    let heard: String = steps.iter().filter_map(|step| step.heard.as_deref()).collect();
+    let letters = |numbers: &mut dyn Iterator<Item = u32>| -> String {
+        numbers.map(|number| vocabulary.word(number).as_str()).collect()
+    };
+    let said = || steps.iter().filter_map(|step| step.said);
+    let heard = || steps.iter().filter_map(|step| step.heard);
+    let length = |numbers: &mut dyn Iterator<Item = u32>| numbers.map(|n| vocabulary.word(n).len()).sum::<usize>();
+    if length(&mut said()) != length(&mut heard()) {
+        return;
+    }
+    let (said, heard) = (letters(&mut said()), letters(&mut heard()));
     if !said.is_empty() && said == heard {
         kinds.fill(Some(MistakeKind::Spacing));
     }
 }
 
-fn mark_runs(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+fn mark_runs(steps: &[NumberedStep], kinds: &mut [Option<MistakeKind>]) {
     for (alone, in_run) in
         [(MistakeKind::Dropped, MistakeKind::DroppedRun), (MistakeKind::Invented, MistakeKind::InventedRun)]
     {
@@ -212,12 +238,12 @@ fn mark_runs(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
 }
 
 /// Invented words in a stretch that is heard twice in a row. Which of the two the alignment calls invented is chance.
-fn mark_repeated(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
+fn mark_repeated(steps: &[NumberedStep], kinds: &mut [Option<MistakeKind>]) {
     if steps.iter().all(|step| step.edit != Edit::Inserted) {
         return;
     }
-    let heard: Vec<(usize, &str)> =
-        steps.iter().enumerate().filter_map(|(at, step)| Some((at, step.heard.as_deref()?))).collect();
+    let heard: Vec<(usize, u32)> =
+        steps.iter().enumerate().filter_map(|(at, step)| Some((at, step.heard?))).collect();
     let is_invented = |at: &usize| steps[heard[*at].0].edit == Edit::Inserted;
     for at in 1..heard.len() {
         for length in 1..=LONGEST_REPEATED.min(at).min(heard.len() - at) {
@@ -233,7 +259,7 @@ fn mark_repeated(steps: &[WordStep], kinds: &mut [Option<MistakeKind>]) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::accuracy::score_clip;
+    use crate::accuracy::clip_score::Comparer;
     use crate::text::{Label, TextProfile};
 
     #[test]
@@ -261,8 +287,11 @@ mod tests {
     fn stretches_by_hand() {
         let profile = TextProfile::shipped("neutral").unwrap();
         let kinds = |label: &str, heard: &str| -> Vec<MistakeKind> {
-            let score = score_clip(&profile, &Label::parse(label).unwrap(), heard);
-            kinds_of(&score.steps).into_iter().flatten().collect()
+            let mut comparer = Comparer::default();
+            comparer.compare(&profile, &Label::parse(label).unwrap(), heard);
+            let vocabulary = &comparer.vocabulary;
+            let pair = |said, heard| kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
+            kinds_of(&comparer.steps, vocabulary, pair).into_iter().flatten().collect()
         };
         assert_eq!(kinds("the helppoint is open", "the help point is open"), [MistakeKind::Spacing; 2]);
         assert_eq!(kinds("a b c d e", "a e"), [MistakeKind::DroppedRun; 3]);

@@ -73,9 +73,16 @@ impl MarksBuilder {
         let plain = |text: &str| text.bytes().all(|b| b.is_ascii_lowercase() || b == b' ' || b == b'\'');
         if plain(heard) {
             // Nothing to pair: all that the label has is missed. Where no result has any, nothing is reported.
-            label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
-            let capital = |word: &str| word.chars().any(char::is_uppercase);
-            self.capitals[1] += label.split_whitespace().filter(|word| capital(word)).count() as u64;
+            if label.is_ascii() {
+                let signs = label.bytes().filter(u8::is_ascii_punctuation).filter_map(|b| sign_of(char::from(b)));
+                signs.for_each(|sign| self.signs[sign][1] += 1);
+            } else {
+                label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
+            }
+            if label.bytes().any(|b| b.is_ascii_uppercase() || !b.is_ascii()) {
+                let capital = |word: &&str| word.chars().any(char::is_uppercase);
+                self.capitals[1] += label.split_whitespace().filter(capital).count() as u64;
+            }
             return;
         }
         let (said, heard) = (written(label), written(heard));

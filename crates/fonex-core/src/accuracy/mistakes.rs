@@ -2,11 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::WordStep;
-use super::kinds::{MistakeKind, kind_of_pair, kinds_with};
+use super::clip_score::NumberedStep;
+use super::kinds::{MistakeKind, kind_of_pair, kinds_of};
 use crate::Table;
 use crate::align::Edit;
-use crate::text::Token;
+use crate::text::Vocabulary;
 
 /// The mistakes over a set of clips. Lists are sorted by how often, then by word, and hold the most frequent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -82,16 +82,22 @@ struct Pair {
     clips: Vec<String>,
 }
 
-/// Builds [`Mistakes`]; its memory grows with the vocabulary, not with the clips.
+/// How one word fared.
+#[derive(Debug, Clone, Copy, Default)]
+struct Fate {
+    said: u64,
+    missed: u64,
+    invented: u64,
+}
+
+/// Builds [`Mistakes`]; its memory grows with the vocabulary, not with the clips. Words are numbers of the vocabulary that
+/// each call is given.
 #[derive(Debug, Clone, Default)]
-pub struct MistakesBuilder {
-    kinds: Table<MistakeKind, u64>,
-    confused: Table<(Token, Token), Pair>,
-    /// The kinds of pairs seen before.
-    pairs: Table<(Token, Token), MistakeKind>,
-    /// Said and missed, by word.
-    said: Table<Token, (u64, u64)>,
-    invented: Table<Token, u64>,
+pub(super) struct MistakesBuilder {
+    kinds: [u64; MistakeKind::ALL.len()],
+    confused: Table<(u32, u32), Pair>,
+    /// By word.
+    fates: Vec<Fate>,
     lost_beginnings: u64,
     lost_ends: u64,
     words_over_silence: u64,
@@ -99,31 +105,47 @@ pub struct MistakesBuilder {
 
 impl MistakesBuilder {
     /// Adds the comparison of one clip.
-    pub fn add(&mut self, clip_id: &str, steps: &[WordStep]) {
+    pub(super) fn add(&mut self, clip_id: &str, steps: &[NumberedStep], vocabulary: &Vocabulary) {
+        if self.fates.len() < vocabulary.len() {
+            self.fates.resize(vocabulary.len().next_power_of_two(), Fate::default());
+        }
+        let mut flawless = true;
         for step in steps {
-            if let Some(said) = &step.said {
-                let missed = u64::from(step.edit != Edit::Correct);
-                match self.said.get_mut(said) {
-                    Some(counts) => *counts = (counts.0 + 1, counts.1 + missed),
-                    None => drop(self.said.insert(said.clone(), (1, missed))),
+            flawless &= step.edit == Edit::Correct;
+            match (step.said, step.heard) {
+                (Some(said), _) => {
+                    let fate = &mut self.fates[said as usize];
+                    fate.said += 1;
+                    fate.missed += u64::from(step.edit != Edit::Correct);
                 }
+                (None, Some(heard)) => self.fates[heard as usize].invented += 1,
+                (None, None) => {}
             }
         }
-        if steps.iter().all(|step| step.edit == Edit::Correct) {
+        if flawless {
             return;
         }
-        let pairs = &mut self.pairs;
-        let known = |said: &Token, heard: &Token| {
-            *pairs.entry((said.clone(), heard.clone())).or_insert_with(|| kind_of_pair(said, heard))
-        };
-        for (step, kind) in steps.iter().zip(kinds_with(steps, known)) {
-            if let Some(kind) = kind {
-                *self.kinds.entry(kind).or_default() += 1;
-            }
-            match (&step.said, &step.heard, kind) {
-                (Some(said), Some(heard), Some(kind)) => self.confuse(said, heard, kind, clip_id),
-                (None, Some(heard), _) => *self.invented.entry(heard.clone()).or_default() += 1,
-                _ => {}
+        let confused = &mut self.confused;
+        let kinds = kinds_of(steps, vocabulary, |said, heard| {
+            let of_words = || kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
+            // The pair is counted below; here it is only found or made.
+            confused
+                .entry((said, heard))
+                .or_insert_with(|| Pair { times: 0, kind: of_words(), clips: Vec::new() })
+                .kind
+        });
+        for (step, kind) in steps.iter().zip(kinds) {
+            let Some(kind) = kind else { continue };
+            self.kinds[kind as usize] += 1;
+            if let (Some(said), Some(heard)) = (step.said, step.heard)
+                && let Some(pair) = self.confused.get_mut(&(said, heard))
+            {
+                pair.times += 1;
+                // A pair of a stretch of spacing is no pair of words.
+                pair.kind = if pair.times == 1 { kind } else { pair.kind };
+                if pair.clips.len() < EXAMPLES && pair.clips.last().is_none_or(|last| last != clip_id) {
+                    pair.clips.push(clip_id.to_owned());
+                }
             }
         }
         let lost = |edits: &mut dyn Iterator<Item = Edit>| edits.take_while(|edit| *edit == Edit::Deleted).count();
@@ -133,27 +155,25 @@ impl MistakesBuilder {
         let some_heard = beginning < steps.len();
         self.lost_beginnings += u64::from(beginning >= 2 && some_heard);
         self.lost_ends += u64::from(end >= 2 && some_heard);
-        self.words_over_silence += u64::from(!steps.is_empty() && steps.iter().all(|step| step.said.is_none()));
+        self.words_over_silence += u64::from(steps.iter().all(|step| step.said.is_none()));
     }
 
-    fn confuse(&mut self, said: &Token, heard: &Token, kind: MistakeKind, clip_id: &str) {
-        let pair = self.confused.entry((said.clone(), heard.clone()));
-        let pair = pair.or_insert_with(|| Pair { times: 0, kind, clips: Vec::new() });
-        pair.times += 1;
-        if pair.clips.len() < EXAMPLES && pair.clips.last().is_none_or(|last| last != clip_id) {
-            pair.clips.push(clip_id.to_owned());
+    /// Adds what another builder gathered from clips that come after this one's; `here` gives what each of its words'
+    /// numbers is here.
+    pub(super) fn merge(&mut self, later: Self, here: &[u32]) {
+        self.kinds.iter_mut().zip(later.kinds).for_each(|(mine, theirs)| *mine += theirs);
+        let most = here.iter().max().map_or(0, |number| *number as usize + 1);
+        if self.fates.len() < most {
+            self.fates.resize(most.next_power_of_two(), Fate::default());
         }
-    }
-
-    /// Adds what another builder gathered from clips that come after this one's.
-    pub fn merge(&mut self, later: Self) {
-        later.kinds.into_iter().for_each(|(kind, words)| *self.kinds.entry(kind).or_default() += words);
-        later.invented.into_iter().for_each(|(word, times)| *self.invented.entry(word).or_default() += times);
-        for (word, (said, missed)) in later.said {
-            let counts = self.said.entry(word).or_default();
-            *counts = (counts.0 + said, counts.1 + missed);
+        for (fate, number) in later.fates.into_iter().zip(here) {
+            let known = &mut self.fates[*number as usize];
+            known.said += fate.said;
+            known.missed += fate.missed;
+            known.invented += fate.invented;
         }
-        for (words, pair) in later.confused {
+        for ((said, heard), pair) in later.confused {
+            let words = (here[said as usize], here[heard as usize]);
             match self.confused.get_mut(&words) {
                 Some(known) => {
                     known.times += pair.times;
@@ -169,30 +189,35 @@ impl MistakesBuilder {
     }
 
     /// The mistakes of all that was added; none without any.
-    #[must_use]
-    pub fn finish(self) -> Option<Mistakes> {
-        let mut kinds: Vec<KindCount> =
-            self.kinds.into_iter().map(|(kind, words)| KindCount { kind, words }).collect();
+    pub(super) fn finish(self, vocabulary: &Vocabulary) -> Option<Mistakes> {
+        let counted = MistakeKind::ALL.into_iter().zip(self.kinds).filter(|(_, words)| *words > 0);
+        let mut kinds: Vec<KindCount> = counted.map(|(kind, words)| KindCount { kind, words }).collect();
         if kinds.is_empty() {
             return None;
         }
         kinds.sort_by_key(|count| (std::cmp::Reverse(count.words), count.kind));
-        let confused = self.confused.into_iter().map(|((said, heard), Pair { times, kind, clips })| Confusion {
-            said: said.into_string(),
-            heard: heard.into_string(),
+        let word = |number: u32| vocabulary.word(number).as_str();
+        let confused =
+            most(self.confused.into_iter(), |((said, heard), pair)| (pair.times, (word(*said), word(*heard))));
+        let fates = || (0_u32..).zip(&self.fates);
+        let missed = most(fates().filter(|(_, fate)| fate.missed > 0), |(n, fate)| (fate.missed, (word(*n), "")));
+        let invented =
+            most(fates().filter(|(_, fate)| fate.invented > 0), |(n, fate)| (fate.invented, (word(*n), "")));
+        let confusion = |((said, heard), Pair { times, kind, clips }): ((u32, u32), Pair)| Confusion {
+            said: word(said).to_owned(),
+            heard: word(heard).to_owned(),
             times,
             kind,
             clips,
-        });
-        let missed = self.said.into_iter().filter(|(_, (_, missed))| *missed > 0);
-        let missed = missed.map(|(word, (said, times))| MissedWord { word: word.into_string(), times, said });
-        let invented =
-            self.invented.into_iter().map(|(word, times)| InventedWord { word: word.into_string(), times });
+        };
+        let missed_word =
+            |(n, fate): (u32, &Fate)| MissedWord { word: word(n).to_owned(), times: fate.missed, said: fate.said };
+        let invented_word = |(n, fate): (u32, &Fate)| InventedWord { word: word(n).to_owned(), times: fate.invented };
         Some(Mistakes {
             kinds,
-            confused: most(confused, |c| (c.times, c.said.clone() + " " + &c.heard)),
-            missed: most(missed, |m| (m.times, m.word.clone())),
-            invented: most(invented, |i| (i.times, i.word.clone())),
+            confused: confused.into_iter().map(confusion).collect(),
+            missed: missed.into_iter().map(missed_word).collect(),
+            invented: invented.into_iter().map(invented_word).collect(),
             lost_beginnings: self.lost_beginnings,
             lost_ends: self.lost_ends,
             words_over_silence: self.words_over_silence,
@@ -201,26 +226,31 @@ impl MistakesBuilder {
 }
 
 /// The most frequent first, equals by their words.
-fn most<T>(items: impl Iterator<Item = T>, key: impl Fn(&T) -> (u64, String)) -> Vec<T> {
+fn most<'w, T>(items: impl Iterator<Item = T>, key: impl Fn(&T) -> (u64, (&'w str, &'w str))) -> Vec<T> {
     let mut items: Vec<T> = items.collect();
-    items.sort_by_cached_key(|item| {
-        let (times, words) = key(item);
-        (std::cmp::Reverse(times), words)
-    });
-    items.truncate(LISTED);
+    let order = |a: &T, b: &T| {
+        let ((times_a, words_a), (times_b, words_b)) = (key(a), key(b));
+        times_b.cmp(&times_a).then_with(|| words_a.cmp(&words_b))
+    };
+    // Of a long list only what is kept is put in order.
+    if items.len() > LISTED {
+        items.select_nth_unstable_by(LISTED, order);
+        items.truncate(LISTED);
+    }
+    items.sort_unstable_by(order);
     items
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::accuracy::score_clip;
+    use crate::accuracy::clip_score::Comparer;
     use crate::text::{Label, TextProfile};
 
     #[test]
     fn mistakes_of_a_few_clips_by_hand() {
         let profile = TextProfile::shipped("neutral").unwrap();
-        let mut builder = MistakesBuilder::default();
+        let (mut builder, mut comparer) = (MistakesBuilder::default(), Comparer::default());
         for (id, label, heard) in [
             ("a", "hold at pylon six", "hold at pile on six"),
             ("b", "the doors close now", "the door close now"),
@@ -230,9 +260,10 @@ mod tests {
             ("f", "", "thank you"),
             ("g", "nothing was heard", ""),
         ] {
-            builder.add(id, &score_clip(&profile, &Label::parse(label).unwrap(), heard).steps);
+            comparer.compare(&profile, &Label::parse(label).unwrap(), heard);
+            builder.add(id, &comparer.steps, &comparer.vocabulary);
         }
-        let mistakes = builder.finish().unwrap();
+        let mistakes = builder.finish(&comparer.vocabulary).unwrap();
         let top = &mistakes.confused[0];
         assert_eq!((top.said.as_str(), top.heard.as_str(), top.times), ("doors", "door", 2));
         assert_eq!(

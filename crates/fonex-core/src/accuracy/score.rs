@@ -5,15 +5,17 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use super::clip_score::Comparer;
+use super::mistakes::MistakesBuilder;
 use super::rates::share;
 use super::weights::WeightedTally;
 use super::{
     BestOf, BestOfBuilder, CharacterRates, ClipScore, ConfidenceBuilder, ConfidenceReport, Marks, MarksBuilder,
-    Mistakes, MistakesBuilder, TermReport, TermsBuilder, WeightedRate, WordRates, WordWeights, count_as_written,
+    Mistakes, TermReport, TermsBuilder, WeightedRate, WordRates, WordWeights, count_as_written,
 };
 use crate::align::EditCounts;
 use crate::stats::{Interval, RatioTally};
-use crate::text::{Label, TextProfile};
+use crate::text::{Label, LabelPart, TextProfile};
 use crate::timing::{Boundaries, BoundariesBuilder, ClipOffsets, Timing, TimingBuilder};
 use crate::{Clip, Heard, Table};
 
@@ -111,11 +113,11 @@ struct Tally {
 }
 
 impl Tally {
-    fn add(&mut self, score: &ClipScore) {
+    fn add(&mut self, words: EditCounts, characters: EditCounts) {
         self.clips += 1;
-        self.words += score.words;
-        self.characters += score.characters;
-        self.rates.add(score.words.errors(), score.words.reference());
+        self.words += words;
+        self.characters += characters;
+        self.rates.add(words.errors(), words.reference());
     }
 
     fn merge(&mut self, other: &Self) {
@@ -127,6 +129,10 @@ impl Tally {
 
     fn words(&self, seed: u64) -> WordRates {
         WordRates::new(self.words, self.rates.interval(seed))
+    }
+
+    fn slice_words(&self, seed: u64) -> WordRates {
+        WordRates::new(self.words, self.rates.quick_interval(seed))
     }
 }
 
@@ -175,6 +181,7 @@ pub struct ScoreBuilder {
     seed: u64,
     weights: Arc<WordWeights>,
     crossed: Vec<[String; 2]>,
+    compared: Comparer,
     scored: Tally,
     all: Tally,
     slices: BTreeMap<String, BTreeMap<String, Tally>>,
@@ -202,6 +209,7 @@ impl ScoreBuilder {
             seed,
             weights: Arc::default(),
             crossed: Vec::new(),
+            compared: Comparer::default(),
             scored: Tally::default(),
             all: Tally::default(),
             slices: BTreeMap::new(),
@@ -234,21 +242,35 @@ impl ScoreBuilder {
         self
     }
 
-    /// Adds a clip with its result.
-    pub fn add(&mut self, clip: &Clip, score: &ClipScore, offsets: Option<&ClipOffsets>) {
-        self.scored.add(score);
-        self.all.add(score);
-        self.clips_with_errors += u64::from(score.has_errors());
-        self.speakers.add(clip.speaker.as_deref(), score.words);
+    /// Compares a heard text with the label; what follows for the same clip goes by it. Gives the counts of words and
+    /// characters.
+    pub fn compare(&mut self, profile: &TextProfile, label: &Label, heard: &str) -> (EditCounts, EditCounts) {
+        self.compared.compare(profile, label, heard);
+        (self.compared.words, self.compared.characters)
+    }
+
+    /// The last comparison word by word.
+    #[must_use]
+    pub fn compared(&self) -> ClipScore {
+        self.compared.clip_score()
+    }
+
+    /// Adds a clip by its counts, which may be those of several repeats; its length is that of the last comparison.
+    pub fn add(&mut self, clip: &Clip, words: EditCounts, characters: EditCounts, offsets: Option<&ClipOffsets>) {
+        self.scored.add(words, characters);
+        self.all.add(words, characters);
+        self.clips_with_errors += u64::from(words.errors() > 0);
+        self.speakers.add(clip.speaker.as_deref(), words);
         // Not from the counts, which may be those of several repeats.
-        let length = length_band(score.steps.iter().filter(|step| step.said.is_some()).count() as u64);
+        let length = length_band(self.compared.words.reference());
         for (by, value) in slice_keys(clip, length) {
-            slice(&mut self.slices, by, value).add(score);
+            slice(&mut self.slices, by, value).add(words, characters);
         }
         for [one, other] in &self.crossed {
             let value = |wanted: &str| slice_keys(clip, length).find(|(by, _)| *by == wanted).map(|(_, value)| value);
             if let (Some(first), Some(second)) = (value(one), value(other)) {
-                slice(&mut self.slices, &format!("{one}*{other}"), &format!("{first}*{second}")).add(score);
+                slice(&mut self.slices, &format!("{one}*{other}"), &format!("{first}*{second}"))
+                    .add(words, characters);
             }
         }
         if let Some(offsets) = offsets {
@@ -262,29 +284,26 @@ impl ScoreBuilder {
         self.terms.tell(profile, terms);
     }
 
-    /// Adds what went wrong in a clip, its terms, confidences and further readings.
-    pub fn add_in_depth(
-        &mut self,
-        profile: &TextProfile,
-        clip: &Clip,
-        label: &Label,
-        heard: &Heard,
-        score: &ClipScore,
-    ) {
+    /// Adds what went wrong in the clip compared last, its terms, confidences and further readings.
+    pub fn add_in_depth(&mut self, profile: &TextProfile, clip: &Clip, label: &Label, heard: &Heard) {
         self.as_written += count_as_written(label, &heard.text);
-        self.marks.add(&label.first_reading(), &heard.text);
-        self.mistakes.add(&clip.id, &score.steps);
-        self.weighted.add(&self.weights, &score.steps);
+        match label.parts() {
+            [LabelPart::Fixed(text)] => self.marks.add(text, &heard.text),
+            _ => self.marks.add(&label.first_reading(), &heard.text),
+        }
+        self.mistakes.add(&clip.id, &self.compared.steps, &self.compared.vocabulary);
+        self.weighted.add(&self.weights, &self.compared);
         self.boundaries.add(clip, heard);
         self.terms.add(profile, &clip.terms, label, &heard.text);
-        self.confidence.add(profile, heard, score);
-        self.best_of.add(profile, label, heard, score);
+        self.confidence.add(profile, heard, &self.compared);
+        self.best_of.add(profile, label, heard, self.compared.words);
     }
 
-    /// Adds a clip without a result; `as_empty` is its comparison with an empty text.
-    pub fn add_missing(&mut self, clip: &Clip, as_empty: &ClipScore) {
+    /// Adds a clip without a result, compared with an empty text.
+    pub fn add_missing(&mut self, profile: &TextProfile, clip: &Clip, label: &Label) {
+        let (words, characters) = self.compare(profile, label, "");
         self.missing.push(clip.id.clone());
-        self.all.add(as_empty);
+        self.all.add(words, characters);
     }
 
     /// Notes a result that belongs to no clip.
@@ -310,7 +329,8 @@ impl ScoreBuilder {
         self.boundaries.merge(&later.boundaries);
         self.as_written += later.as_written;
         self.marks.merge(&later.marks);
-        self.mistakes.merge(later.mistakes);
+        let here = self.compared.vocabulary.take_in(&later.compared.vocabulary);
+        self.mistakes.merge(later.mistakes, &here);
         self.terms.merge(&later.terms);
         self.confidence.merge(&later.confidence);
         self.best_of.merge(&later.best_of);
@@ -336,7 +356,7 @@ impl ScoreBuilder {
                 values.sort_by_key(|(value, _)| BANDS.iter().position(|(_, band)| band == value));
             }
             for (value, tally) in values {
-                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words: tally.words(seed) });
+                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words: tally.slice_words(seed) });
             }
         }
         Score {
@@ -356,7 +376,7 @@ impl ScoreBuilder {
             timing: self.timing.finish(seed),
             boundaries: self.boundaries.finish(),
             marks: self.marks.finish(),
-            mistakes: self.mistakes.finish(),
+            mistakes: self.mistakes.finish(&self.compared.vocabulary),
             terms: self.terms.finish(),
             confidence: self.confidence.finish(),
             best_of: self.best_of.finish(),

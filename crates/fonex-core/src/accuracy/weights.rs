@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::WordStep;
+use super::clip_score::Comparer;
 use crate::align::Edit;
 use crate::text::{TextProfile, Token};
 use crate::{Table, align::EditCounts};
@@ -67,12 +67,14 @@ pub(super) struct WeightedTally {
 }
 
 impl WeightedTally {
-    pub(super) fn add(&mut self, weights: &WordWeights, steps: &[WordStep]) {
+    pub(super) fn add(&mut self, weights: &WordWeights, compared: &Comparer) {
         if weights.by_token.is_empty() {
             return;
         }
-        for step in steps {
-            let Some(token) = step.said.as_ref().or(step.heard.as_ref()) else { continue };
+        for step in &compared.steps {
+            let Some(token) = step.said.or(step.heard).map(|number| compared.vocabulary.word(number)) else {
+                continue;
+            };
             if weights.by_token.contains_key(token) {
                 let counts = self.by_token.entry(token.clone()).or_default();
                 counts[0] += u64::from(step.said.is_some());

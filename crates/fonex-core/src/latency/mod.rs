@@ -1,9 +1,13 @@
 //! How long answers took. A latency is never given as a mean alone.
 
+mod live;
+mod playback;
 mod traffic;
 
 use serde::{Deserialize, Serialize};
 
+pub use live::{LiveBuilder, LiveClip, LiveEvent, LiveLog, LiveReport, LiveWhat, Pacing, PauseBand, measure_live};
+pub use playback::{Playback, PlaybackReport, Stall, play, sound_pieces};
 pub use traffic::{Arrivals, Request, ServiceTime, Traffic, server_timing};
 
 use crate::stats::quantile_sorted;

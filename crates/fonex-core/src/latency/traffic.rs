@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::LiveLog;
 use crate::Outcome;
 
 /// Everything that was exchanged with an engine for one trial, its failed attempts included.
@@ -24,6 +25,9 @@ pub struct Traffic {
     /// What the engine said it used up, in its own words.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub usage: Option<String>,
+    /// What came back while audio was delivered live.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub live: Option<LiveLog>,
     /// Pieces the audio or text was cut into, where it was not sent whole.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pieces: Option<u32>,
@@ -45,6 +49,7 @@ impl Traffic {
         self.start_up_ms = self.start_up_ms.or(later.start_up_ms);
         self.noise.extend(later.noise);
         self.usage = later.usage.or(self.usage.take());
+        self.live = later.live.or(self.live.take());
         self.pieces = later.pieces.or(self.pieces);
     }
 }

@@ -100,6 +100,17 @@ impl RatioTally {
     /// (Cochran, "Sampling Techniques", 3rd edition, 1977, chapter 6), and cost is linear in them.
     #[must_use]
     pub fn interval(&self, seed: u64) -> Option<Interval> {
+        self.interval_of(seed, RESAMPLES)
+    }
+
+    /// [`Self::interval`] from fewer resamples, for the many slices of a set: the Monte Carlo error of a bound is about a
+    /// tenth of the half width instead of a twentieth.
+    #[must_use]
+    pub fn quick_interval(&self, seed: u64) -> Option<Interval> {
+        self.interval_of(seed, RESAMPLES / 4)
+    }
+
+    fn interval_of(&self, seed: u64, resamples: usize) -> Option<Interval> {
         let groups = Groups::of_counted(self.sorted());
         if groups.clips < 2 {
             return None;
@@ -112,7 +123,7 @@ impl RatioTally {
             return Some(groups.normal_interval(totals));
         }
         let mut random = stream(seed, &["ratio interval"]);
-        let rates = (0..RESAMPLES).filter_map(|_| {
+        let rates = (0..resamples).filter_map(|_| {
             let [numerator, denominator] = groups.resampled_sum(&mut random);
             (denominator > 0).then(|| numerator as f64 / denominator as f64)
         });

@@ -10,6 +10,7 @@ mod replace;
 mod segments;
 mod sentences;
 mod steps;
+mod vocabulary;
 
 pub use join::{HeardPiece, join_pieces};
 pub use label::{Label, LabelError, LabelPart};
@@ -19,3 +20,4 @@ pub use replace::{Pattern, WordMap};
 pub use segments::graphemes;
 pub use sentences::{WordTooLong, split_at_sentences};
 pub use steps::TextStep;
+pub use vocabulary::Vocabulary;

@@ -5,8 +5,8 @@ use std::borrow::Cow;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Label, LabelPart, TextStep};
-use crate::align::WordGraph;
+use super::TextStep;
+use super::steps::Signs;
 
 /// One token of a text. Words of up to 24 bytes are held in place, without an allocation.
 pub type Token = compact_str::CompactString;
@@ -86,8 +86,15 @@ impl TextProfile {
     /// The text after every step.
     #[must_use]
     pub fn apply<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        let mut signs = Signs::in_text(text);
         let mut text = Cow::Borrowed(text);
         for step in &self.steps {
+            if !step.may_change(signs) {
+                continue;
+            }
+            if step.may_put_in_any_sign() {
+                signs = Signs::ANY;
+            }
             text = match text {
                 Cow::Borrowed(borrowed) => step.apply(borrowed),
                 Cow::Owned(owned) => match step.apply(&owned) {
@@ -102,22 +109,19 @@ impl TextProfile {
     /// The tokens of a text, in order.
     #[must_use]
     pub fn tokens(&self, text: &str) -> Vec<Token> {
-        self.apply(text).split_whitespace().map(Token::from).collect()
+        let mut tokens = Vec::new();
+        self.each_token(text, |token| tokens.push(Token::from(token)));
+        tokens
     }
 
-    /// The words of a label with every reading it admits. Brackets part words: they cannot stand inside one.
-    #[must_use]
-    pub fn label_words(&self, label: &Label) -> WordGraph<Token> {
-        let mut graph = WordGraph::new();
-        for part in label.parts() {
-            match part {
-                LabelPart::Fixed(text) => graph.push_words(self.tokens(text)),
-                LabelPart::Choice(readings) => {
-                    graph.push_choice(readings.iter().map(|reading| self.tokens(reading)).collect());
-                }
-            }
+    /// Calls `with` for each token of a text, in order.
+    pub fn each_token(&self, text: &str, with: impl FnMut(&str)) {
+        let text = self.apply(text);
+        if text.is_ascii() {
+            text.split_ascii_whitespace().for_each(with);
+        } else {
+            text.split_whitespace().for_each(with);
         }
-        graph
     }
 }
 

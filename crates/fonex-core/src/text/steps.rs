@@ -46,7 +46,64 @@ pub enum TextStep {
     Profile(String),
 }
 
+/// Which kinds of characters a text holds, so that steps with nothing to do are passed over.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Signs(u8);
+
+impl Signs {
+    const BEYOND_ASCII: u8 = 1;
+    const UPPER: u8 = 2;
+    const SIGN: u8 = 4;
+    const TAG: u8 = 8;
+    const BRACKET: u8 = 16;
+
+    const OF: [u8; 256] = {
+        let mut of = [Self::BEYOND_ASCII; 256];
+        let mut byte = 0;
+        while byte < 128 {
+            let b = byte as u8;
+            of[byte] = match b {
+                b'A'..=b'Z' => Self::UPPER,
+                b'<' | b'{' | b'&' => Self::TAG | Self::SIGN,
+                b'[' => Self::BRACKET | Self::SIGN,
+                b' ' | b'a'..=b'z' | b'0'..=b'9' => 0,
+                _ => Self::SIGN,
+            };
+            byte += 1;
+        }
+        of
+    };
+
+    pub(super) fn in_text(text: &str) -> Self {
+        Self(text.bytes().fold(0, |signs, byte| signs | Self::OF[usize::from(byte)]))
+    }
+
+    /// What a text may hold of which nothing is known.
+    pub(super) const ANY: Self = Self(u8::MAX);
+
+    const fn has(self, signs: u8) -> bool {
+        self.0 & signs != 0
+    }
+}
+
 impl TextStep {
+    /// Whether a project's own words can get in by this step, or entities and compatibility forms be resolved.
+    pub(super) const fn may_put_in_any_sign(&self) -> bool {
+        matches!(self, Self::Replace(_) | Self::Pattern(_) | Self::Numbers(_) | Self::Markup | Self::Unicode)
+    }
+
+    /// Whether the step can change a text that may hold these signs.
+    pub(super) const fn may_change(&self, signs: Signs) -> bool {
+        match self {
+            Self::Unicode | Self::Words | Self::Diacritics => signs.has(Signs::BEYOND_ASCII),
+            Self::Case => signs.has(Signs::UPPER | Signs::BEYOND_ASCII),
+            Self::Markers | Self::Markup => signs.has(Signs::TAG),
+            Self::Punctuation => signs.has(Signs::SIGN | Signs::BEYOND_ASCII),
+            Self::Brackets => signs.has(Signs::BRACKET),
+            _ => true,
+        }
+    }
+
     /// The steps of the neutral profile, in order.
     pub const NEUTRAL: [Self; 6] =
         [Self::Markers, Self::Markup, Self::Unicode, Self::Case, Self::Punctuation, Self::Words];
@@ -203,6 +260,9 @@ fn fold_case(text: &str) -> Cow<'_, str> {
 }
 
 fn strip_punctuation(text: &str) -> Cow<'_, str> {
+    if text.is_ascii() {
+        return strip_ascii_punctuation(text);
+    }
     if text.chars().all(|c| c == ' ' || is_word_sign(c)) {
         return Cow::Borrowed(text);
     }
@@ -222,6 +282,23 @@ fn strip_punctuation(text: &str) -> Cow<'_, str> {
         before = c;
     }
     Cow::Owned(kept)
+}
+
+/// The same rules for a text in which every character is one byte.
+fn strip_ascii_punctuation(text: &str) -> Cow<'_, str> {
+    let bytes = text.as_bytes();
+    let is_word_sign = |b: u8| {
+        b.is_ascii_alphanumeric() || matches!(b, b'%' | b'&' | b'@' | b'#' | b'$' | b'+' | b'=' | b'<' | b'>')
+    };
+    let around =
+        |at: usize, fits: fn(&u8) -> bool| at > 0 && fits(&bytes[at - 1]) && bytes.get(at + 1).is_some_and(fits);
+    let kept = bytes.iter().enumerate().map(|(at, &b)| match b {
+        _ if is_word_sign(b) => char::from(b),
+        b'\'' if around(at, u8::is_ascii_alphanumeric) => '\'',
+        b'.' | b',' | b':' if around(at, u8::is_ascii_digit) => char::from(b),
+        _ => ' ',
+    });
+    Cow::Owned(kept.collect())
 }
 
 /// Letters, marks, digits, and the signs that stand for spoken words.

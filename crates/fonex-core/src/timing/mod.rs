@@ -9,5 +9,5 @@ mod summary;
 pub use boundaries::{Boundaries, BoundariesBuilder, BoundariesWithin};
 pub use faults::{TimeFaults, other_unit, time_faults};
 pub use jumps::{Jump, jumps};
-pub use offsets::{ClipOffsets, WordOffset, word_offsets};
+pub use offsets::{ClipOffsets, WordOffset, divided_among_words, word_offsets};
 pub use summary::{OffsetSummary, Timing, TimingBuilder};

@@ -52,7 +52,13 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
     }
     let divided: Vec<HeardWord>;
     let heard_words = if interpolated {
-        divided = heard.segments.iter().flat_map(divided_among_words).collect();
+        let as_heard = |word: TimedWord| HeardWord {
+            text: word.text,
+            start: Some(word.start),
+            end: Some(word.end),
+            confidence: None,
+        };
+        divided = heard.segments.iter().flat_map(divided_among_words).map(as_heard).collect();
         &divided
     } else {
         &heard.words
@@ -91,7 +97,8 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
 }
 
 /// The words of a segment, its time divided by their letters and the spaces between them.
-fn divided_among_words(segment: &TimedWord) -> Vec<HeardWord> {
+#[must_use]
+pub fn divided_among_words(segment: &TimedWord) -> Vec<TimedWord> {
     let words: Vec<&str> = segment.text.split_whitespace().collect();
     let letters = |word: &&str| word.chars().count() as f64;
     let all = words.iter().map(letters).sum::<f64>() + words.len().saturating_sub(1) as f64;
@@ -100,7 +107,7 @@ fn divided_among_words(segment: &TimedWord) -> Vec<HeardWord> {
     let mut timed = |word: &str| {
         let (start, end) = (at, at + letters(&word) * each);
         at = end + each;
-        HeardWord { text: word.to_owned(), start: Some(start), end: Some(end), confidence: None }
+        TimedWord { text: word.to_owned(), start, end }
     };
     words.iter().map(|word| timed(word)).collect()
 }

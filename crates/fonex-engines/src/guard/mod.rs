@@ -297,6 +297,10 @@ impl Engine for Guarded {
         self.inner.given()
     }
 
+    fn takes_live(&self) -> bool {
+        self.inner.takes_live()
+    }
+
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
         let audio_s = request.audio.duration_s();
         if let Some(most) = self.limits.audio_s.filter(|most| audio_s > *most) {

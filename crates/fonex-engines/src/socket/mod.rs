@@ -21,7 +21,7 @@ use crate::net::{Net, Url, block_on, stopped};
 use crate::secrets::Secrets;
 use crate::spoken::sound;
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
-use crate::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, Task, outcome_of_words};
+use crate::{Answer, Engine, Form, HearRequest, Live, SpeakRequest, StopFlag, Task, outcome_of_words};
 use rules::{Meaning, SocketRule};
 use session::{Said, Session};
 
@@ -214,6 +214,8 @@ impl SocketEngine {
 /// What goes to the service.
 #[derive(Clone, Copy)]
 enum Given<'g> {
+    /// Audio, at a pace.
+    Live(&'g [u8], Live<'g>, f64),
     /// Audio, and how many bytes make a frame.
     Sound(&'g [u8], usize),
     Text(&'g str),
@@ -228,6 +230,10 @@ impl Engine for SocketEngine {
         self.audio.described()
     }
 
+    fn takes_live(&self) -> bool {
+        true
+    }
+
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
         let sound = match self.audio.prepare(request.audio) {
             Ok(sound) => sound,
@@ -235,7 +241,12 @@ impl Engine for SocketEngine {
         };
         let frame = (f64::from(self.audio.rate_hz) * self.config.frame_ms / 1e3).round().max(1.0) as usize;
         let bytes = frame * usize::from(self.audio.bits / 8);
-        self.run(request.form, request.lang, request.clip_id, Given::Sound(&sound, bytes), request.stop, |said| {
+        let bytes_a_second = f64::from(self.audio.rate_hz) * f64::from(self.audio.bits / 8);
+        let given = match request.live {
+            Some(live) => Given::Live(&sound, live, bytes_a_second),
+            None => Given::Sound(&sound, bytes),
+        };
+        self.run(request.form, request.lang, request.clip_id, given, request.stop, |said| {
             Ok((outcome_of_words(&said.heard.text), said.heard))
         })
     }

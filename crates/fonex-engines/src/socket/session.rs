@@ -1,12 +1,12 @@
 //! One conversation over a WebSocket: what is sent, what comes back and when.
 
 use std::pin::pin;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use fonex_core::latency::{Arrivals, Request};
+use fonex_core::latency::{Arrivals, LiveEvent, LiveLog, LiveWhat, Pacing, Request};
 use fonex_core::{Heard, Outcome};
 use futures_util::stream::{SplitSink, SplitStream};
 use futures_util::{SinkExt, StreamExt};
@@ -26,7 +26,7 @@ use crate::mapping::Steps;
 use crate::net::{Clocked, NetFailure, Opening, Url};
 use crate::spoken::from_base64;
 use crate::values::Values;
-use crate::{Measured, Then, cut};
+use crate::{Live, Measured, Then, cut};
 
 type Sink = SplitSink<WebSocketStream<Clocked>, Message>;
 type Stream = SplitStream<WebSocketStream<Clocked>>;
@@ -49,7 +49,16 @@ pub(super) struct Session<'s> {
     measured: Measured,
     request: Request,
     arrivals: Vec<(u64, usize)>,
+    live: Option<Live<'s>>,
+    /// When the first frame of live audio was due.
+    began: Arc<OnceLock<Instant>>,
+    pacing: Pacing,
+    /// What was said to live audio; kept for all, and used for live delivery.
+    events: Vec<(Instant, LiveWhat, String)>,
 }
+
+/// Events kept of one live delivery.
+const MOST_EVENTS: usize = 20_000;
 
 /// Unmatched messages kept for each trial.
 const NOISE_KEPT: usize = 10;
@@ -65,6 +74,10 @@ impl<'s> Session<'s> {
             measured: Measured::default(),
             request: Request::begun("session", 0),
             arrivals: Vec::new(),
+            live: None,
+            began: Arc::default(),
+            pacing: Pacing::default(),
+            events: Vec::new(),
         }
     }
 
@@ -77,6 +90,12 @@ impl<'s> Session<'s> {
         }
         self.measured.traffic.requests.push(self.request);
         self.measured.traffic.arrivals = Arrivals::from_moments(&self.arrivals);
+        if let Some(live) = self.live {
+            let began = self.began.get().copied().unwrap_or(self.started);
+            let events = self.events.into_iter().map(|(at, what, text)| event(began, at, what, text)).collect();
+            let log = LiveLog { speed: live.pace.speed, pacing: self.pacing, events };
+            self.measured.traffic.live = Some(log);
+        }
         (self.said, self.measured)
     }
 
@@ -84,17 +103,24 @@ impl<'s> Session<'s> {
         self.started.elapsed().as_secs_f64() * 1e3
     }
 
-    pub(super) async fn run(&mut self, given: Given<'_>) -> Result<(), NetFailure> {
+    pub(super) async fn run(&mut self, given: Given<'s>) -> Result<(), NetFailure> {
+        if let Given::Live(sound, live, bytes_a_second) = given {
+            self.live = Some(live);
+            // The limit is for the service; speaking takes its own time.
+            let spoken_s = sound.len() as f64 / bytes_a_second / live.pace.speed;
+            self.until += Duration::from_secs_f64(if live.recording.is_some() { 86_400.0 } else { spoken_s });
+        }
         let limit = self.engine.limits.total_s;
         let late = || NetFailure::late(format!("no end within {limit} s in all"));
         let (sink, stream) = timeout_at(self.until.into(), self.open()).await.map_err(|_| late())??.split();
         let sink = Arc::new(Mutex::new(sink));
-        let (ready, ended) = (Notify::new(), std::sync::OnceLock::new());
-        let sending = send_all(self.engine, self.values.clone(), given, &sink, &ready, &ended);
+        let (ready, ended) = (Notify::new(), OnceLock::new());
+        let began = Arc::clone(&self.began);
+        let sending = send_all(self.engine, self.values.clone(), given, &sink, (&ready, &began, &ended));
         let keeping = keep_alive(self.engine, self.values.clone(), &sink);
         let result = {
             let (mut sending, mut keeping) = (pin!(sending), pin!(keeping));
-            let mut sent: Option<u64> = None;
+            let mut sent: Option<(u64, Pacing)> = None;
             let receiving = self.receive(stream, &ready, &ended);
             let mut receiving = pin!(receiving);
             loop {
@@ -114,7 +140,7 @@ impl<'s> Session<'s> {
             }
         };
         let (result, sent) = result;
-        self.request.sent_bytes = sent.unwrap_or_default();
+        (self.request.sent_bytes, self.pacing) = sent.unwrap_or_default();
         let after_start = |at: &Instant| at.saturating_duration_since(self.started).as_secs_f64() * 1e3;
         self.request.sent_ms = ended.get().map(after_start);
         // A service need not answer our farewell.
@@ -182,7 +208,7 @@ impl<'s> Session<'s> {
         &mut self,
         mut stream: Stream,
         ready: &Notify,
-        sending_ended: &std::sync::OnceLock<Instant>,
+        sending_ended: &OnceLock<Instant>,
     ) -> Result<(), NetFailure> {
         let limits = &self.engine.limits;
         let mut last = Instant::now();
@@ -191,10 +217,19 @@ impl<'s> Session<'s> {
             let patience = if first { limits.first_byte() } else { limits.idle() };
             // Before everything is sent, a service may well be silent.
             let from = sending_ended.get().map_or(last, |ended| last.max(*ended));
-            let until = self.until.min(from + patience);
+            let until = self.first_word_due().map_or(self.until, |due| self.until.min(due)).min(from + patience);
             let message = match timeout_at(until.into(), stream.next()).await {
                 Err(_) if until == self.until => {
-                    return Err(NetFailure::late(format!("no end within {} s in all", limits.total_s)));
+                    let far = self.so_far().map_or_else(String::new, |words| format!("; so far it said: {words}"));
+                    return Err(NetFailure::late(format!("no end within {} s in all{far}", limits.total_s)));
+                }
+                Err(_) if self.nobody_spoke() => {
+                    return Err(NetFailure::late("no word within the wait allowed for the first".to_owned()));
+                }
+                // While audio is still being spoken, a service may well have nothing to say.
+                Err(_) if self.began.get().is_some() && sending_ended.get().is_none() => {
+                    last = Instant::now();
+                    continue;
                 }
                 Err(_) if sending_ended.get().is_some_and(|ended| *ended + patience > Instant::now()) => continue,
                 Err(_) if first => {
@@ -250,6 +285,36 @@ impl<'s> Session<'s> {
         Ok(())
     }
 
+    /// Notes what was said to live audio.
+    fn happened(&mut self, what: LiveWhat, text: &str) {
+        let Some(live) = self.live else { return };
+        if self.events.len() < MOST_EVENTS {
+            let now = Instant::now();
+            self.events.push((now, what, text.to_owned()));
+            if let Some(watch) = live.watch {
+                watch(&event(self.began.get().copied().unwrap_or(now), now, what, text.to_owned()));
+            }
+        }
+    }
+
+    /// Until when the first word is waited for, as long as there is none.
+    fn first_word_due(&self) -> Option<Instant> {
+        let wait_s = self.live?.pace.wait_s?;
+        let spoke = self.events.iter().any(|(_, _, text)| !text.trim().is_empty());
+        self.began.get().filter(|_| !spoke).map(|began| *began + Duration::from_secs_f64(wait_s))
+    }
+
+    fn nobody_spoke(&self) -> bool {
+        self.first_word_due().is_some_and(|due| due <= Instant::now())
+    }
+
+    /// The words said by now, final ones and the interim ones behind them.
+    fn so_far(&self) -> Option<String> {
+        let interim = self.said.interim.as_deref().unwrap_or_default();
+        let words = format!("{} {interim}", self.said.heard.text);
+        (!words.trim().is_empty()).then(|| cut(&words))
+    }
+
     /// The other side ended: fine when something final was said, a fault otherwise.
     fn over(&mut self, how: &str) -> Result<(), NetFailure> {
         if self.said.finals > 0 || !self.said.sound.is_empty() {
@@ -279,8 +344,12 @@ impl<'s> Session<'s> {
             return Ok(false);
         };
         match rule.means {
-            Meaning::Ready => ready.notify_one(),
-            Meaning::EndOfSpeech | Meaning::Ignored => {}
+            Meaning::Ready => {
+                self.happened(LiveWhat::Ready, "");
+                ready.notify_one();
+            }
+            Meaning::EndOfSpeech => self.happened(LiveWhat::EndOfSpeech, ""),
+            Meaning::Ignored => {}
             Meaning::Closed => return self.over("the service ended").map(|()| true),
             Meaning::Error => {
                 let outcome = rule.outcome.unwrap_or(Outcome::Broken);
@@ -314,6 +383,8 @@ impl<'s> Session<'s> {
                 if !heard.text.is_empty() {
                     self.measured.first_ms.get_or_insert(self.now_ms());
                 }
+                let what = if rule.means == Meaning::Interim { LiveWhat::Interim } else { LiveWhat::Final };
+                self.happened(what, &heard.text);
                 if rule.means == Meaning::Interim {
                     self.said.interim = Some(heard.text);
                 } else {
@@ -344,16 +415,16 @@ async fn send_all(
     values: Values<'_>,
     given: Given<'_>,
     sink: &Mutex<Sink>,
-    ready: &Notify,
-    ended: &std::sync::OnceLock<Instant>,
-) -> Result<u64, NetFailure> {
+    (ready, began, ended): (&Notify, &OnceLock<Instant>, &OnceLock<Instant>),
+) -> Result<(u64, Pacing), NetFailure> {
     let config = &engine.config;
-    let mut bytes = 0;
+    let (mut bytes, mut pacing) = (0, Pacing::default());
     let message = |template: &Value, values: &Values<'_>| text_of(&values.fill_json(template));
     if let Some(start) = &config.start {
         bytes += send(sink, Message::text(message(start, &values))).await?;
     }
-    if config.has(Meaning::Ready) {
+    let careless = matches!(given, Given::Live(_, live, _) if live.pace.at_once);
+    if config.has(Meaning::Ready) && !careless {
         ready.notified().await;
     }
     match given {
@@ -367,24 +438,84 @@ async fn send_all(
         Given::Sound(sound, frame) => {
             let mut values = values.clone();
             for part in sound.chunks(frame) {
-                let frame = match &config.audio {
-                    None => Message::binary(part.to_vec()),
-                    Some(template) => {
-                        values.set("audio_base64", STANDARD.encode(part));
-                        Message::text(message(template, &values))
-                    }
-                };
-                bytes += send(sink, frame).await?;
+                bytes += send(sink, frame_of(config.audio.as_ref(), &mut values, part)).await?;
             }
+        }
+        Given::Live(sound, live, bytes_a_second) => {
+            let mut values = values.clone();
+            let mut frame = |part: &[u8]| frame_of(config.audio.as_ref(), &mut values, part);
+            let sent = send_live(sound, live, bytes_a_second, began, sink, &mut frame).await?;
+            bytes += sent.0;
+            pacing = sent.1;
         }
     }
     match (&config.end, given) {
         (Some(end), _) => bytes += send(sink, Message::text(message(end, &values))).await?,
-        (None, Given::Sound(..)) => bytes += send(sink, Message::binary(Vec::new())).await?,
+        (None, Given::Sound(..) | Given::Live(..)) => bytes += send(sink, Message::binary(Vec::new())).await?,
         (None, Given::Text(_)) => {}
     }
     let _ = ended.set(Instant::now());
-    Ok(bytes)
+    Ok((bytes, pacing))
+}
+
+/// A frame of audio as a message.
+fn frame_of(template: Option<&Value>, values: &mut Values<'_>, part: &[u8]) -> Message {
+    match template {
+        None => Message::binary(part.to_vec()),
+        Some(template) => {
+            values.set("audio_base64", STANDARD.encode(part));
+            Message::text(text_of(&values.fill_json(template)))
+        }
+    }
+}
+
+/// Sends frames when a microphone would have recorded them: each once its own audio is over. Moments are counted from the
+/// first, so that a late frame makes no later one late.
+async fn send_live(
+    sound: &[u8],
+    live: Live<'_>,
+    bytes_a_second: f64,
+    began: &OnceLock<Instant>,
+    sink: &Mutex<Sink>,
+    frame: &mut impl FnMut(&[u8]) -> Message,
+) -> Result<(u64, Pacing), NetFailure> {
+    let pace = live.pace;
+    // Whole samples only.
+    let size = ((bytes_a_second * pace.frame_ms / 1e3) as usize / 2 * 2).max(2);
+    let most = pace.longest_s.map_or(usize::MAX, |s| (bytes_a_second * s) as usize / 2 * 2);
+    let start = *began.get_or_init(Instant::now);
+    let (mut bytes, mut late_ms) = (0, Vec::new());
+    let mut waiting: Vec<u8> = Vec::new();
+    let mut parts = sound[..sound.len().min(most)].chunks(size);
+    let mut delivered = 0;
+    for number in 1_u32.. {
+        let due = start + Duration::from_secs_f64(f64::from(number) * pace.frame_ms / 1e3 / pace.speed);
+        tokio::time::sleep_until(due.into()).await;
+        let part = match live.recording {
+            None => parts.next().map(std::borrow::Cow::Borrowed),
+            Some(recording) => {
+                let more = recording.taken();
+                let over = more.is_none() || delivered >= most;
+                waiting.extend(more.unwrap_or_default());
+                let whole = waiting.len() / 2 * 2;
+                (whole > 0 || !over).then(|| waiting.drain(..whole).collect::<Vec<u8>>().into())
+            }
+        };
+        let Some(part) = part else { break };
+        if part.is_empty() {
+            continue;
+        }
+        delivered += part.len();
+        late_ms.push(due.elapsed().as_secs_f64() * 1e3);
+        bytes += send(sink, frame(&part)).await?;
+    }
+    Ok((bytes, Pacing::of(&late_ms)))
+}
+
+fn event(began: Instant, at: Instant, what: LiveWhat, text: String) -> LiveEvent {
+    let after = at.saturating_duration_since(began).as_secs_f64() * 1e3;
+    let before = began.saturating_duration_since(at).as_secs_f64() * 1e3;
+    LiveEvent { at_ms: after - before, what, text }
 }
 
 /// A message that is a string is sent as it stands, anything else as JSON.

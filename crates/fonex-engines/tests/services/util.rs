@@ -79,7 +79,7 @@ pub fn with(mut table: Value, more: Value) -> Value {
 pub fn hear(engine: &dyn Engine) -> Answer<Heard> {
     let (settings, stop, audio) = (Settings::new(), StopFlag::default(), audio());
     let form = Form { voice: "", model: "river", settings: &settings };
-    engine.hear(&HearRequest { clip_id: "c", lang: Some("en"), audio: &audio, form, stop: &stop })
+    engine.hear(&HearRequest { clip_id: "c", lang: Some("en"), audio: &audio, form, stop: &stop, live: None })
 }
 
 /// Speaks or replies.

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordStep, score_clip};
+use fonex_core::accuracy::{Score, ScoreBuilder, WordStep};
 use fonex_core::align::EditCounts;
 use fonex_core::cost::Usage;
 use fonex_core::latency::{Percentiles, real_time_factor};
@@ -13,7 +13,15 @@ use fonex_engines::lists_language;
 use fonex_store::{Run, Store, StoreError, TrialRecord, Variant};
 use serde::Serialize;
 
-use super::{CostSummary, ExchangeSummary, SpeechSummary};
+use super::{CostSummary, ExchangeSummary, SpeechSummary, TimeSummary};
+
+/// How much of a run is measured: each costs more than the one before.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Depth {
+    Rates,
+    Times,
+    All,
+}
 
 /// A run with all that is measured of it.
 #[derive(Debug, Serialize)]
@@ -54,6 +62,9 @@ pub struct VariantView {
     /// Words of the replies; left out for all but responders.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reply_words: Option<Percentiles>,
+    /// When things came; only in depth.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub times: Option<TimeSummary>,
     /// What the requests took, where there were any.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub exchange: Option<ExchangeSummary>,
@@ -108,15 +119,20 @@ pub struct ClipResult {
 impl RunView {
     /// Measures a stored run by its rates.
     pub fn load(store: &Store, run: Run) -> Result<Self, StoreError> {
-        Self::measure(store, run, false)
+        Self::measure(store, run, Depth::Rates)
+    }
+
+    /// Measures a stored run by its rates and by when things came.
+    pub fn load_with_times(store: &Store, run: Run) -> Result<Self, StoreError> {
+        Self::measure(store, run, Depth::Times)
     }
 
     /// Measures a stored run, what went wrong included.
     pub fn load_in_depth(store: &Store, run: Run) -> Result<Self, StoreError> {
-        Self::measure(store, run, true)
+        Self::measure(store, run, Depth::All)
     }
 
-    fn measure(store: &Store, run: Run, in_depth: bool) -> Result<Self, StoreError> {
+    fn measure(store: &Store, run: Run, depth: Depth) -> Result<Self, StoreError> {
         let clips = store.clips(&run.corpus_checksum)?;
         let mut by_variant: Vec<Vec<TrialRecord>> = run.variants.iter().map(|_| Vec::new()).collect();
         for trial in store.trials(run.id)? {
@@ -126,7 +142,7 @@ impl RunView {
             .variants
             .iter()
             .zip(by_variant)
-            .map(|(variant, trials)| VariantView::measure(variant.clone(), trials, &clips, &run, in_depth))
+            .map(|(variant, trials)| VariantView::measure(variant.clone(), trials, &clips, &run, depth))
             .collect();
         let costs = CostSummary::of_all(&variants);
         variants.iter_mut().zip(costs).for_each(|(view, cost)| view.cost = cost);
@@ -143,7 +159,7 @@ impl RunView {
 }
 
 impl VariantView {
-    fn measure(variant: Variant, trials: Vec<TrialRecord>, clips: &[Clip], run: &Run, in_depth: bool) -> Self {
+    fn measure(variant: Variant, trials: Vec<TrialRecord>, clips: &[Clip], run: &Run, depth: Depth) -> Self {
         let (warm, records): (Vec<_>, Vec<_>) = trials.into_iter().partition(|trial| trial.key.warm_up);
         let answered = || records.iter().filter(|trial| trial.outcome.is_answer());
         let took: Vec<f64> = answered().filter_map(|trial| trial.took_ms).collect();
@@ -158,7 +174,8 @@ impl VariantView {
             .filter(|count| count.trials > 0)
             .collect();
         let hears = variant.task == "hear";
-        let (score, results) = if hears { score(&records, clips, run, in_depth) } else { (None, Vec::new()) };
+        let (score, results) =
+            if hears { score(&records, clips, run, depth == Depth::All) } else { (None, Vec::new()) };
         let reply_words: Vec<f64> =
             answered().filter_map(|trial| Some(trial.replied.as_ref()?.split_whitespace().count() as f64)).collect();
         let used = records.iter().chain(&warm).filter_map(|trial| trial.used).fold(Usage::default(), Usage::plus);
@@ -171,6 +188,8 @@ impl VariantView {
             latency_ms: Percentiles::of(&took),
             first_ms: Percentiles::of(&answered().filter_map(|trial| trial.first_ms).collect::<Vec<_>>()),
             reply_words: Percentiles::of(&reply_words),
+            times: (depth != Depth::Rates)
+                .then(|| TimeSummary::of(&variant.task, &records, &warm, clips, &run.text_profile, run.seed)),
             exchange: ExchangeSummary::of(&records),
             cost: None,
             other_language: other_language(&variant, &records, clips),
@@ -228,33 +247,33 @@ fn score(records: &[TrialRecord], clips: &[Clip], run: &Run, in_depth: bool) -> 
     }
     for clip in clips {
         let (Some(trials), Ok(label)) = (by_clip.get(clip.id.as_str()), Label::parse(&clip.text)) else { continue };
-        let mut sum: Option<ClipScore> = None;
+        // Counts of words and characters over the repeats, and the first of them word by word.
+        let mut sum: Option<(EditCounts, EditCounts, Vec<WordStep>)> = None;
         let mut offsets = None;
         for trial in trials {
             let Some(heard) = trial.heard.as_ref().filter(|_| trial.outcome.is_answer()) else {
-                builder.add_missing(clip, &score_clip(profile, &label, ""));
+                builder.add_missing(profile, clip, &label);
                 continue;
             };
-            let score = score_clip(profile, &label, &heard.text);
+            let (words, characters) = builder.compare(profile, &label, &heard.text);
             // Each answer counts, also those of repeats: a mistake made twice is made twice.
             if in_depth {
-                builder.add_in_depth(profile, clip, &label, heard, &score);
+                builder.add_in_depth(profile, clip, &label, heard);
             }
             match &mut sum {
                 None => {
                     offsets = word_offsets(profile, clip, heard);
-                    sum = Some(score);
+                    sum = Some((words, characters, builder.compared().steps));
                 }
                 Some(sum) => {
-                    sum.words += score.words;
-                    sum.characters += score.characters;
+                    sum.0 += words;
+                    sum.1 += characters;
                 }
             }
         }
-        if let Some(sum) = sum {
-            builder.add(clip, &sum, offsets.as_ref());
-            let (words, characters) = (sum.words, sum.characters);
-            results.push(ClipResult { id: clip.id.clone(), words, characters, steps: sum.steps });
+        if let Some((words, characters, steps)) = sum {
+            builder.add(clip, words, characters, offsets.as_ref());
+            results.push(ClipResult { id: clip.id.clone(), words, characters, steps });
         }
     }
     (Some(builder.finish()), results)

@@ -1,6 +1,7 @@
 //! The commands, one file each: options in, a call into the libraries, output.
 
 mod audio;
+mod captions;
 mod compare;
 mod completions;
 mod corpus;
@@ -17,6 +18,7 @@ mod show;
 mod standin;
 mod trend;
 mod try_engine;
+mod try_live;
 
 use std::collections::HashMap;
 use std::fs;
@@ -42,6 +44,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Standin { command: StandinCommand::Serve(options) } => standin::serve(&options),
         Command::Run(options) => run::run(&options),
         Command::Score(options) => score::score(&options),
+        Command::Captions { command } => captions::captions(&command),
         Command::Audio(options) => audio::audio(&options),
         Command::Corpus { command } => corpus::corpus(&command),
         Command::Runs(options) => runs::runs(&options),

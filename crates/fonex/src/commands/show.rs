@@ -1,7 +1,7 @@
 //! `fonex show`: one run in depth.
 
 use fonex_core::accuracy::Score;
-use fonex_core::latency::Percentiles;
+use fonex_core::latency::{LiveReport, Percentiles};
 use fonex_store::{Run, RunState};
 use serde::Serialize;
 
@@ -17,7 +17,8 @@ pub fn show(options: &Show) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
     let run = find_run(&store, &options.run)?;
     let in_depth_shown = options.variant.is_some() || options.format.format == Format::Json;
-    let mut view = if in_depth_shown { RunView::load_in_depth(&store, run)? } else { RunView::load(&store, run)? };
+    let mut view =
+        if in_depth_shown { RunView::load_in_depth(&store, run)? } else { RunView::load_with_times(&store, run)? };
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
         view.variants.retain(|variant| variant.variant.name == *name);
@@ -70,6 +71,8 @@ fn page(view: &RunView) -> String {
     if !timing.rows().is_empty() {
         page += &format!("\nWord times against labels, heard minus labelled\n{}", timing.text());
     }
+    page += &timing_notes(view);
+    page += &times(view);
     page
 }
 
@@ -304,6 +307,92 @@ fn timing_table(view: &RunView) -> Table {
     table
 }
 
+/// What is to be known before word times are believed.
+fn timing_notes(view: &RunView) -> String {
+    let mut text = String::new();
+    for variant in &view.variants {
+        let Some(timing) = variant.score.as_ref().and_then(|score| score.timing.as_ref()) else { continue };
+        for note in output::timing_notes(timing) {
+            text += &format!("{}: {note}\n", variant.variant.name);
+        }
+    }
+    text
+}
+
+/// Growth with length, cold starts, first sound, playing, live delivery: what a variant has of it.
+fn times(view: &RunView) -> String {
+    let mut text = String::new();
+    for variant in &view.variants {
+        let Some(times) = &variant.times else { continue };
+        let mut lines = Vec::new();
+        if let Some(growth) = &times.growth {
+            let line = &growth.line;
+            let interval =
+                line.slope_interval.map_or_else(String::new, |i| format!(" [{:.2}, {:.2}]", i.low, i.high));
+            let unit = growth.unit.as_str();
+            lines.push(format!("latency {} and {:.2} ms{interval} a {unit}", milliseconds(line.at_zero), line.slope));
+        }
+        if let (Some(cold), Some(warm)) = (times.cold_ms, variant.latency_ms.as_ref()) {
+            lines.push(format!("warm-up {} in the median, then {}", milliseconds(cold), milliseconds(warm.p50)));
+        }
+        if let Some(ms) = times.start_up_ms {
+            lines.push(format!("ready {} after its start, in no trial", milliseconds(ms)));
+        }
+        if let Some(first) = &times.first_audible_ms {
+            let (median, p95) = (milliseconds(first.p50), milliseconds(first.p95));
+            lines.push(format!("first audible sound after {median}, p95 {p95}, silence before it included"));
+        }
+        if let Some(play) = &times.playback {
+            lines.push(format!(
+                "played as it came, {} of {} would stutter; waiting {} would keep 95 % smooth, {} all",
+                play.stalled_clips,
+                plural(play.clips, "answer"),
+                milliseconds(play.wait_for_95_ms),
+                milliseconds(play.wait_for_all_ms)
+            ));
+        }
+        if let Some(live) = &times.live {
+            lines.extend(live_lines(live));
+        }
+        if !lines.is_empty() {
+            text += &format!("{}\n", variant.variant.name);
+            lines.iter().for_each(|line| text += &format!("  {line}\n"));
+        }
+    }
+    if text.is_empty() { text } else { format!("\nTimes\n{text}") }
+}
+
+fn live_lines(live: &LiveReport) -> Vec<String> {
+    let mut lines = Vec::new();
+    for (what, times) in [
+        ("first words after the beginning of speech", &live.first_words_ms),
+        ("a word shown after its end", &live.shown_ms),
+        ("shown for good after its end", &live.settled_ms),
+        ("final result after the end of speech", &live.final_after_ms),
+    ] {
+        if let Some(times) = times {
+            lines.push(format!("{what}: median {}, p95 {}", milliseconds(times.p50), milliseconds(times.p95)));
+        }
+    }
+    lines.push(format!("{} of {} shown words were changed later", live.changed_words, live.shown_words));
+    if !live.pauses.is_empty() || live.false_ends > 0 {
+        let missed = plural(live.missed_ends, "missed end");
+        let bands = live.pauses.iter().map(|band| {
+            let to = band.to_s.map_or_else(|| "more".to_owned(), |to| format!("{to} s"));
+            format!("{} of {} from {} s to {to}", band.taken_for_end, band.pauses, band.from_s)
+        });
+        let bands = bands.collect::<Vec<_>>().join(", ");
+        let bands = if bands.is_empty() { bands } else { format!("; pauses taken for the end: {bands}") };
+        lines.push(format!("{} and {missed} of speech{bands}", plural(live.false_ends, "false end")));
+    }
+    lines.push(format!("frames at most {:.1} ms late (99th percentile of the worst clip)", live.worst_pacing_p99_ms));
+    if live.behind_clips > 0 {
+        let clips = plural(live.behind_clips, "clip");
+        lines.push(format!("{clips} could not be delivered in time: their figures are not the engine's alone"));
+    }
+    lines
+}
+
 fn worst_clips(view: &RunView, most: usize) -> String {
     let mut text = String::new();
     for variant in view.variants.iter().filter(|variant| most > 0 && variant.score.is_some()) {
@@ -404,6 +493,7 @@ pub fn score_summary(score: &Score) -> String {
             percent(Some(timing.start.within_100ms)),
             output::drift(timing)
         );
+        output::timing_notes(timing).iter().for_each(|note| text += &format!("{note}\n"));
     }
     text
 }

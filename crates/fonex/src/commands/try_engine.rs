@@ -6,15 +6,15 @@ use std::path::{Path, PathBuf};
 
 use fonex_core::accuracy::{ClipScore, score_clip};
 use fonex_core::audio::{Audio, AudioMeasures, measure};
-use fonex_core::latency::Traffic;
+use fonex_core::latency::{LiveEvent, Traffic};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
-use fonex_engines::{Answer, EngineConfig, Form, HearRequest, SpeakRequest, StopFlag, Task};
+use fonex_engines::{Answer, Delivery, EngineConfig, Form, HearRequest, Live, SpeakRequest, StopFlag, Task};
 use fonex_formats::audio::{encode_flac, encode_wav, read_side};
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use serde::Serialize;
 
-use super::with_engine;
+use super::{try_live, with_engine};
 use crate::bench::{Bench, read_bench, unknown};
 use crate::cli::{Format, Try};
 use crate::execute::stop_on_interrupt;
@@ -56,6 +56,8 @@ struct Tried {
     replied: Option<String>,
     #[serde(skip_serializing_if = "Traffic::is_empty")]
     traffic: Traffic,
+    #[serde(skip)]
+    clip: Option<Clip>,
 }
 
 pub fn try_engine(options: &Try) -> Result<Code, Failure> {
@@ -110,16 +112,46 @@ fn hear(
     form: Form<'_>,
     stop: &StopFlag,
 ) -> Result<Tried, Failure> {
-    let input = find_input(options, bench)?;
+    let mut recording = None;
+    let input = if options.input == "-" {
+        let takes_live = with_engine(config, bench, HashMap::new(), |engine| engine.takes_live())?;
+        let audio = match try_live::from_stdin(options, config, takes_live)? {
+            try_live::Input::Whole(audio) => audio,
+            try_live::Input::Live(live) => {
+                recording = Some(live);
+                Audio { rate_hz: config.audio.rate_hz, samples: Vec::new() }
+            }
+        };
+        let text = options.label.clone().unwrap_or_default();
+        Label::parse(&text).map_err(|error| Problem::new(error.to_string(), Place::default().field("--label")))?;
+        Input { clip: Clip { text, ..bare_clip("-") }, labelled: options.label.is_some(), audio }
+    } else {
+        find_input(options, bench)?
+    };
     let lang = options.lang.as_deref().or(input.clip.lang.as_deref());
     let labels =
         if input.labelled { HashMap::from([(input.clip.id.clone(), input.clip.clone())]) } else { HashMap::new() };
-    let request = HearRequest { clip_id: &input.clip.id, lang, audio: &input.audio, form, stop };
-    let answer = with_engine(config, bench, labels, |engine| engine.hear(&request))?;
+    let watch = try_live::Watch::new(options.longest);
+    let show = |event: &LiveEvent| watch.show(event);
+    let live = (options.live || recording.is_some()).then(|| Live {
+        pace: try_live::pace(options),
+        recording: recording.as_ref(),
+        watch: Some(&show),
+    });
+    let request = HearRequest { clip_id: &input.clip.id, lang, audio: &input.audio, form, stop, live };
+    let answer = with_engine(config, bench, labels, |engine| match live {
+        Some(live) if recording.is_none() => Delivery::Live(live.pace).hear(engine, &request),
+        _ => engine.hear(&request),
+    })?;
     let mut tried = tried(options, form, &answer);
-    tried.audio_s = Some(input.audio.duration_s());
-    tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / input.audio.duration_s());
+    if recording.is_none() {
+        tried.audio_s = Some(input.audio.duration_s());
+        // Live, the time is that of speaking.
+        let took_ms = tried.took_ms.filter(|_| live.is_none());
+        tried.rtf = took_ms.map(|ms| ms / 1e3 / input.audio.duration_s());
+    }
     tried.heard = answer.value;
+    tried.clip = Some(input.clip.clone());
     if input.labelled {
         tried.words = tried.heard.as_ref().map(|heard| scored(&bench.text_profile, &input.clip.text, heard).words);
         tried.label = Some(input.clip.text);
@@ -241,6 +273,7 @@ fn tried<T>(options: &Try, form: Form<'_>, answer: &Answer<T>) -> Tried {
         words: None,
         measures: None,
         written: None,
+        clip: None,
     }
 }
 
@@ -267,6 +300,10 @@ fn page(tried: &Tried, profile: &TextProfile) -> String {
     text += &phases(&tried.traffic);
     if let Some(detail) = &tried.detail {
         text += &format!("  {detail}\n");
+    }
+    if let (Some(log), Some(clip)) = (&tried.traffic.live, &tried.clip) {
+        let heard = tried.heard.as_ref().map_or("", |heard| heard.text.as_str());
+        text += &try_live::summary(profile, clip, heard, log);
     }
     if let Some(replied) = &tried.replied {
         text += &format!("\n{replied}\n");

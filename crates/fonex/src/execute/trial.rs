@@ -126,6 +126,7 @@ impl Trial<'_> {
             audio: &source.audio,
             form: self.form(),
             stop: self.stop,
+            live: None,
         };
         let answer = self.variant.delivery.hear(self.engine, &request);
         let prepared = Some(format!("{} to {}", source.was, self.engine.given()));

@@ -12,7 +12,9 @@ use fonex_formats::{Place, Problem};
 use fonex_report::png_from_svg;
 use serde::Serialize;
 
-pub use numbers::{drift, milliseconds, money, percent, percent_points, plural, rate_with_interval, seconds, signed};
+pub use numbers::{
+    drift, milliseconds, money, percent, percent_points, plural, rate_with_interval, seconds, signed, timing_notes,
+};
 pub use table::Table;
 pub use words::{thread_key, thread_lines};
 

@@ -57,6 +57,39 @@ pub fn plural(count: u64, one: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
 }
 
+/// What is to be known before word times are believed, a sentence each.
+pub fn timing_notes(timing: &Timing) -> Vec<String> {
+    let mut notes = Vec::new();
+    let faults = timing.faults.unwrap_or_default();
+    if let Some(unit) = faults.other_unit {
+        let named = [(1e3, "milliseconds"), (1e6, "microseconds"), (1e7, "ticks of 100 ns"), (1e9, "nanoseconds")];
+        let name = named.iter().find(|(known, _)| *known == unit).map_or("another unit", |(_, name)| *name);
+        let clips = plural(faults.other_unit_clips, "clip");
+        notes.push(format!("the times of {clips} look like {name}, not seconds; they are in no figure"));
+    }
+    if faults.guessed_clips > 0 {
+        let clips = plural(faults.guessed_clips, "clip");
+        notes.push(format!("the word times of {clips} follow the letters of the words: guessed, not measured"));
+    }
+    if faults.interpolated_clips > 0 {
+        let clips = plural(faults.interpolated_clips, "clip");
+        notes.push(format!("{clips} had times of segments only, divided among their words here"));
+    }
+    for (count, what) in [
+        (faults.without_times, "without a time"),
+        (faults.overlapping, "before the word before them ends"),
+        (faults.out_of_order, "out of order"),
+    ] {
+        if count > 0 {
+            notes.push(format!("{} {what}", plural(count, "word")));
+        }
+    }
+    for jump in timing.jumps.iter().take(5) {
+        notes.push(format!("times jump by {} ms at {:.1} s of {}", signed(jump.by_ms, 0), jump.at_s, jump.clip));
+    }
+    notes
+}
+
 /// A drift with its interval, `+900 ms/min [860, 950]`, or a dash where there is none.
 pub fn drift(timing: &Timing) -> String {
     let Some(slope) = timing.slope_ms_per_min else { return "–".to_owned() };

@@ -161,8 +161,8 @@ mod tests {
 
     #[test]
     fn wide_letters_keep_the_columns_and_lines_wrap() {
-        let drawn = lines("東京 駅 で", "東京 えき で", 80);
-        assert_eq!(drawn, [" said   東京 駅   で", " heard  ──── えき ──"]);
+        let drawn = lines("東京 犬 で", "東京 いぬ で", 80);
+        assert_eq!(drawn, [" said   東京 犬   で", " heard  ──── いぬ ──"]);
         let long = lines(&"word ".repeat(5), "other other", 30);
         assert_eq!(long.len(), 4, "{long:?}");
         assert!(long.iter().all(|line| line.width() <= 30));

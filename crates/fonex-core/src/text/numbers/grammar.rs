@@ -205,9 +205,7 @@ impl Grammar {
 
     /// What stands behind a number: hours and minutes, or money. Pushes the number; gives the tokens taken.
     fn unit(&self, digits: &str, rest: &[&str], out: &mut Vec<String>) -> usize {
-        let small = |rest: &[&str]| {
-            self.without_scale(rest).filter(|(value, _)| value.len() <= 2).map(|(value, taken)| (value, taken))
-        };
+        let small = |rest: &[&str]| self.without_scale(rest).filter(|(value, _)| value.len() <= 2);
         let is_hour = digits.len() <= 2 && digits.parse::<u32>().is_ok_and(|hour| hour < 25);
         if let Some(taken) = self.time_after_article(digits, rest, out) {
             return taken;

@@ -177,7 +177,7 @@ fn hear(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
     let id = clip.as_ref().map_or("probe", |clip| clip.id.as_str());
     let lang = clip.as_ref().and_then(|clip| clip.lang.as_deref());
     let answer = built(bench, config, labels, |engine, form| {
-        engine.hear(&HearRequest { clip_id: id, lang, audio: &audio, form, stop: &stop })
+        engine.hear(&HearRequest { clip_id: id, lang, audio: &audio, form, stop: &stop, live: None })
     })?;
     let heard = answer.value;
     let result = heard.as_ref().map(|heard| {

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, score_clip};
+use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder};
+use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::timing::word_offsets;
 use fonex_core::{Clip, Heard};
@@ -15,7 +16,7 @@ use crate::facts::snr_band;
 use crate::failure::Failure;
 
 /// Clips scored together by one worker. It decides how sums are grouped, so it does not depend on the machine.
-const PART: usize = 2048;
+const PART: usize = 1 << 12;
 /// Clips of a round that is read from memory.
 const ROUND: usize = 1 << 15;
 
@@ -124,16 +125,19 @@ impl Scoring<'_> {
         let label = Label::parse(&clip.text).expect("labels are checked when the corpus is read");
         part.unlabelled += u64::from(clip.text.trim().is_empty());
         let Some(heard) = heard else {
-            part.builder.add_missing(clip, &score_clip(self.profile, &label, ""));
+            part.builder.add_missing(self.profile, clip, &label);
             return;
         };
-        let score = score_clip(self.profile, &label, &heard.text);
-        part.builder.add(clip, &score, word_offsets(self.profile, clip, heard).as_ref());
-        part.builder.add_in_depth(self.profile, clip, &label, heard, &score);
+        let (words, characters) = part.builder.compare(self.profile, &label, &heard.text);
+        part.builder.add(clip, words, characters, word_offsets(self.profile, clip, heard).as_ref());
+        part.builder.add_in_depth(self.profile, clip, &label, heard);
         if self.wants_lines {
-            clip_line(&mut part.lines, self.of.as_deref(), clip, &score);
+            clip_line(&mut part.lines, self.of.as_deref(), clip, &part.builder.compared());
         }
-        keep_worst(&mut part.worst, &clip.id, score, self.worst);
+        if is_among_worst(&part.worst, words, self.worst) {
+            let score = part.builder.compared();
+            keep_worst(&mut part.worst, &clip.id, score, self.worst);
+        }
     }
 }
 
@@ -149,12 +153,20 @@ impl Part {
     }
 }
 
+fn rate(words: EditCounts) -> f64 {
+    words.errors() as f64 / words.reference().max(1) as f64
+}
+
+fn is_among_worst(worst: &[(String, ClipScore)], words: EditCounts, most: usize) -> bool {
+    let full = worst.len() >= most;
+    words.errors() > 0 && (!full || worst.last().is_some_and(|(_, last)| rate(last.words) < rate(words)))
+}
+
 fn keep_worst(worst: &mut Vec<(String, ClipScore)>, id: &str, score: ClipScore, most: usize) {
-    let rate = |score: &ClipScore| score.words.errors() as f64 / score.words.reference().max(1) as f64;
-    if !score.has_errors() || worst.len() >= most && worst.last().is_none_or(|(_, last)| rate(last) >= rate(&score)) {
+    if !is_among_worst(worst, score.words, most) {
         return;
     }
-    let at = worst.partition_point(|(_, kept)| rate(kept) >= rate(&score));
+    let at = worst.partition_point(|(_, kept)| rate(kept.words) >= rate(score.words));
     worst.insert(at, (id.to_owned(), score));
     worst.truncate(most);
 }
