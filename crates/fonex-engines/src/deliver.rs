@@ -80,8 +80,28 @@ impl Delivery {
         if fits { Ok(()) } else { Err(Problem::new("these lengths cannot be cut by", place()).expected(expected)) }
     }
 
+    /// Reads what [`fmt::Display`] writes; what is not in it is taken as it is by default.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let seconds = |text: &str| text.strip_suffix('s')?.parse::<f64>().ok();
+        match text.split_once('=') {
+            None if text == "whole" => Some(Self::Whole),
+            None if text == "live" => Some(Self::Live(Pace::default())),
+            Some(("pieces", lengths)) => {
+                let (window, overlap) = lengths.split_once('-').unwrap_or((lengths, "0s"));
+                Some(Self::Pieces { window_s: seconds(window)?, overlap_s: seconds(overlap)? })
+            }
+            Some(("pauses", pause)) => Some(Self::Pauses { pause_s: seconds(pause)?, longest_s: half_a_minute() }),
+            Some(("live", speed)) => {
+                Some(Self::Live(Pace { speed: speed.strip_suffix('x')?.parse().ok()?, ..Pace::default() }))
+            }
+            _ => None,
+        }
+    }
+
     /// The stretches of a clip, in seconds. Always at least one.
-    fn stretches(&self, audio: &Audio) -> Vec<(f64, f64)> {
+    #[must_use]
+    pub fn stretches(&self, audio: &Audio) -> Vec<(f64, f64)> {
         let all_s = audio.duration_s();
         let stretches = match *self {
             Self::Whole | Self::Live(_) => Vec::new(),

@@ -36,8 +36,10 @@ pub struct Joined {
     ended: bool,
 }
 
-/// Records of a block, in order, with their hashed ids.
-type Records<T> = Vec<(u128, LineAt, T)>;
+/// A record with its hashed id and the line it stands in.
+type Placed<T> = (u128, LineAt, T);
+/// Records of a block, in order.
+type Records<T> = Vec<Placed<T>>;
 
 /// One of the two files.
 struct Side<T> {
@@ -83,14 +85,9 @@ fn hash(id: &str) -> u128 {
     half(1) << 64 | half(2)
 }
 
-fn read_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
+fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
     // The strict reader knows the field of a fault; it is asked only when there is one.
-    let record: T = match serde_json::from_str(text) {
-        Ok(record) => record,
-        Err(_) => parse_strict(text, Place::line(path, number))?,
-    };
-    record.check(&Place::line(path, number))?;
-    Ok(record)
+    serde_json::from_str(text).or_else(|_| parse_strict(text, Place::line(path, number)))
 }
 
 impl<T: Record> Side<T> {
@@ -105,22 +102,29 @@ impl<T: Record> Side<T> {
         })
     }
 
-    fn parse(&self, block: &Block, problems: &mut Vec<Problem>) -> Records<T> {
+    /// Records of a block. What is wrong in a record does not hide its id.
+    fn parse(&mut self, block: &Block, problems: &mut Vec<Problem>) -> Records<T> {
         let parts: Vec<&[LineAt]> = block.lines.chunks(PART).collect();
+        let path = &self.path;
         let parsed = in_parallel(&parts, |lines| {
-            let one = |line: &LineAt| -> Result<(u128, LineAt, T), Problem> {
-                let record: T = read_record(block.text(line, &self.path)?, &self.path, line.number)?;
-                Ok((hash(record.id()), *line, record))
+            let one = |line: &LineAt| -> Result<(Placed<T>, Option<Problem>), Problem> {
+                let record: T = parse_record(block.text(line, path)?, path, line.number)?;
+                let wrong = record.check(&Place::line(path, line.number)).err();
+                Ok(((hash(record.id()), *line, record), wrong))
             };
             lines.iter().map(one).collect::<Vec<_>>()
         });
         let mut records = Vec::with_capacity(block.lines.len());
         for result in parsed.into_iter().flatten() {
             match result {
-                Ok(record) => records.push(record),
+                Ok((record, wrong)) => {
+                    records.push(record);
+                    problems.extend(wrong);
+                }
                 Err(problem) => problems.push(problem),
             }
         }
+        self.ids.extend(records.iter().map(|(id, line, _)| (*id, line.number)));
         records
     }
 
@@ -129,7 +133,7 @@ impl<T: Record> Side<T> {
         let mut bytes = vec![0; line.length()];
         let read = self.again.seek(SeekFrom::Start(line.offset)).and_then(|_| self.again.read_exact(&mut bytes));
         read.map_err(|error| Problem::io("read", &self.path, &error))?;
-        read_record(as_text(&bytes, &self.path, line.number)?, &self.path, line.number)
+        parse_record(as_text(&bytes, &self.path, line.number)?, &self.path, line.number)
     }
 
     /// The lines left waiting, in file order, read again.
@@ -144,7 +148,7 @@ impl<T: Record> Side<T> {
         let mut lines = Lines::open(&self.path)?;
         while let Some((at, text)) = lines.next()? {
             if at == number {
-                return read_record::<T>(text, &self.path, number).map(|record| record.id().to_owned());
+                return parse_record::<T>(text, &self.path, number).map(|record| record.id().to_owned());
             }
         }
         Ok(String::new())
@@ -214,8 +218,6 @@ impl Joined {
 
     /// Pairs the records of a round with each other and with those that waited.
     fn join(&mut self, clips: Records<Clip>, results: Records<HeardRecord>) -> Result<Vec<Pair>, Problem> {
-        self.clips.ids.extend(clips.iter().map(|(id, line, _)| (*id, line.number)));
-        self.results.ids.extend(results.iter().map(|(id, line, _)| (*id, line.number)));
         let mut pairs = Vec::with_capacity(clips.len());
         let (mut clips, mut results) = (clips.into_iter().peekable(), results.into_iter().peekable());
         while let (Some((clip, ..)), Some((result, ..))) = (clips.peek(), results.peek()) {

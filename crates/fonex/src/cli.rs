@@ -29,6 +29,12 @@ pub enum Command {
     },
     /// Execute a plan of the bench file; resumes where a killed run stopped
     Run(Run),
+    /// Run the same clips at several windows or pause rules, and chart error rate against delay
+    Windows(Windows),
+    /// Put load on the engines of a plan and find where they give way
+    Load(Load),
+    /// Hear, reply and speak as one turn, and say where its time goes
+    Turns(Turns),
     /// Score results that already exist against their labels
     Score(Score),
     /// Write captions from what was heard, and check captions that exist
@@ -269,6 +275,83 @@ pub struct Run {
     /// Start a new run even where one was interrupted
     #[arg(long)]
     pub anew: bool,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex windows windows --bench services.toml -o windows.svg"
+)]
+pub struct Windows {
+    #[command(flatten)]
+    pub run: Run,
+    /// Take this stored run instead of executing the plan
+    #[arg(long, value_name = "RUN")]
+    pub of: Option<String>,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex load load --bench services.toml --rate 5,20,80 --seconds 2 -o load.svg"
+)]
+pub struct Load {
+    /// Plan of the bench file; may be left out where there is only one
+    pub plan: Option<String>,
+    /// Requests a second of each step, which begin whether earlier ones were answered or not
+    #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = seconds_above_zero)]
+    pub rate: Vec<f64>,
+    /// Requests under way at any time in each step
+    #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = clap::value_parser!(u32).range(1..=2000))]
+    pub at_once: Vec<u32>,
+    /// Seconds of each step
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub seconds: Option<f64>,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex turns --bench services.toml --hear tern --reply quill --speak osier --most 5"
+)]
+pub struct Turns {
+    /// Clips to begin a turn with; all that have audio by default
+    pub clips: Vec<String>,
+    /// The recogniser
+    #[arg(long, value_name = "ENGINE")]
+    pub hear: String,
+    /// The responder
+    #[arg(long, value_name = "ENGINE")]
+    pub reply: String,
+    /// The synthesiser
+    #[arg(long, value_name = "ENGINE")]
+    pub speak: String,
+    /// Deliver the audio live, and count from the end of speech
+    #[arg(long)]
+    pub live: bool,
+    /// Clips at most
+    #[arg(long, default_value_t = 100, value_name = "N")]
+    pub most: usize,
+    /// Write a bar for each turn to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
     #[command(flatten)]
     pub bench: BenchArg,
     #[command(flatten)]

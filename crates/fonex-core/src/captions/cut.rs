@@ -157,11 +157,14 @@ fn cost(words: &[TimedWord], start: usize, end: usize, characters: usize, rule: 
     };
     // A long silence inside a caption shows words long before they are said.
     let inside = words[start..end].windows(2).map(|pair| pair[1].start - pair[0].end).fold(0.0, f64::max);
-    let held = if inside > 2.0 * rule.pause_s { 3.0 } else { 0.0 };
+    let held = match inside {
+        s if s > 2.0 * rule.pause_s => 3.0,
+        s if s >= rule.pause_s => 0.8,
+        _ => 0.0,
+    };
     let orphan = if end - start == 1 && words.len() > 1 { 1.5 } else { 0.0 };
-    let short_sentence_inside =
-        words[start..end - 1].iter().filter(|word| word.text.ends_with(['.', '!', '?'])).count();
-    1.0 + cut + 4.0 * too_fast + held + orphan + 0.4 * short_sentence_inside as f64
+    let sentences_inside = words[start..end - 1].iter().filter(|word| word.text.ends_with(['.', '!', '?'])).count();
+    1.0 + cut + 4.0 * too_fast + held + orphan + 1.1 * sentences_inside as f64
 }
 
 fn caption(words: &[TimedWord], next_start: Option<f64>, rule: &CaptionRule) -> Caption {

@@ -1,14 +1,20 @@
 //! How long answers took. A latency is never given as a mean alone.
 
 mod live;
+mod load;
 mod playback;
 mod traffic;
+mod turns;
+mod windows;
 
 use serde::{Deserialize, Serialize};
 
 pub use live::{LiveBuilder, LiveClip, LiveEvent, LiveLog, LiveReport, LiveWhat, Pacing, PauseBand, measure_live};
+pub use load::{LoadCall, LoadForm, LoadReport, LoadStep};
 pub use playback::{Playback, PlaybackReport, Stall, play, sound_pieces};
 pub use traffic::{Arrivals, Request, ServiceTime, Traffic, server_timing};
+pub use turns::{Link, Turn, TurnReport};
+pub use windows::window_delays;
 
 use crate::stats::quantile_sorted;
 

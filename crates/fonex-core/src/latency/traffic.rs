@@ -27,7 +27,7 @@ pub struct Traffic {
     pub usage: Option<String>,
     /// What came back while audio was delivered live.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub live: Option<LiveLog>,
+    pub live: Option<Box<LiveLog>>,
     /// Pieces the audio or text was cut into, where it was not sent whole.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pieces: Option<u32>,

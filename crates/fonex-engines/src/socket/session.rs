@@ -94,7 +94,7 @@ impl<'s> Session<'s> {
             let began = self.began.get().copied().unwrap_or(self.started);
             let events = self.events.into_iter().map(|(at, what, text)| event(began, at, what, text)).collect();
             let log = LiveLog { speed: live.pace.speed, pacing: self.pacing, events };
-            self.measured.traffic.live = Some(log);
+            self.measured.traffic.live = Some(Box::new(log));
         }
         (self.said, self.measured)
     }

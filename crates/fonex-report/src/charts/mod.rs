@@ -6,6 +6,7 @@ mod latency;
 mod plane;
 mod sound;
 mod trend;
+mod turns;
 
 pub use corpus::{Distribution, GroupBar, corpus_svg};
 pub use intervals::{IntervalRow, IntervalSeries, RateMark, interval_svg};
@@ -13,6 +14,7 @@ pub use latency::{LatencySeries, latency_svg};
 pub use plane::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 pub use sound::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 pub use trend::{TrendLine, TrendMark, trend_svg};
+pub use turns::{TurnBar, turns_svg};
 
 use plotters::coord::Shift;
 use plotters::prelude::*;

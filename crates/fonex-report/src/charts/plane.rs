@@ -35,6 +35,8 @@ pub struct PlaneAxis {
     pub from_zero: bool,
     /// Its end, where that is known: a share ends at 1.
     pub to: Option<f64>,
+    /// Whether equal steps are equal factors; what is not above zero is left out.
+    pub log: bool,
 }
 
 /// One set of points.
@@ -58,8 +60,8 @@ pub enum PlaneForm {
     Line,
     /// Small dots, for many points.
     Dots,
-    /// A line without markers.
-    Plain,
+    /// Large markers that no line joins.
+    Marks,
 }
 
 /// A straight line to compare with.
@@ -74,11 +76,11 @@ pub struct Guide {
 }
 
 const WIDTH: u32 = 960;
-const HEIGHT: u32 = 420;
+const HEIGHT: u32 = 440;
 const LEFT: i32 = 84;
 const RIGHT: i32 = 930;
-const TOP: i32 = 84;
-const BOTTOM: i32 = 336;
+const TOP: i32 = 108;
+const BOTTOM: i32 = 356;
 /// More points than this in one series are thinned evenly.
 const MOST_POINTS: usize = 6_000;
 
@@ -86,8 +88,9 @@ const MOST_POINTS: usize = 6_000;
 #[must_use]
 pub fn plane_svg(chart: &PlaneChart) -> String {
     draw(WIDTH, HEIGHT, |area| {
-        let points =
-            || chart.series.iter().flat_map(|series| &series.points).filter(|(x, y)| x.is_finite() && y.is_finite());
+        let placed = |series: &PlaneSeries| PlaneSeries { points: on_axes(&series.points, chart), ..series.clone() };
+        let chart = &PlaneChart { series: chart.series.iter().map(placed).collect(), ..chart.clone() };
+        let points = || chart.series.iter().flat_map(|series| &series.points);
         let guided = || chart.guides.iter().flat_map(|guide| [guide.from, guide.to]);
         let (x, x_ticks) = scale(&chart.x, points().map(|p| p.0).chain(guided().map(|p| p.0)), LEFT, RIGHT);
         let (y, y_ticks) = scale(&chart.y, points().map(|p| p.1).chain(guided().map(|p| p.1)), BOTTOM, TOP);
@@ -113,7 +116,7 @@ pub fn plane_svg(chart: &PlaneChart) -> String {
             draw_series(area, at, series, x, y)?;
         }
         text(area, &chart.x.label, ((LEFT + RIGHT) / 2, BOTTOM + 38), anchored(13, INK, HPos::Center, VPos::Center))?;
-        text(area, &chart.y.label, (24, TOP - 14), anchored(13, INK, HPos::Left, VPos::Center))?;
+        text(area, &chart.y.label, (24, TOP - 22), anchored(13, INK, HPos::Left, VPos::Center))?;
         text(area, &chart.note, (24, HEIGHT as i32 - 16), anchored(12, QUIET, HPos::Left, VPos::Center))
     })
 }
@@ -138,19 +141,21 @@ fn draw_guide(area: &Area<'_>, guide: &Guide, x: Scale, y: Scale) -> Drawn {
 }
 
 fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Scale) -> Drawn {
+    if series.points.is_empty() {
+        return Ok(());
+    }
     let places: Vec<(i32, i32)> = series.points.iter().map(|(a, b)| (x.at(*a), y.at(*b))).collect();
-    if series.form != PlaneForm::Dots && places.len() > 1 {
+    if series.form == PlaneForm::Line && places.len() > 1 {
         area.draw(&PathElement::new(places.clone(), colour(at).stroke_width(2))).map_err(drop)?;
     }
     match series.form {
-        PlaneForm::Plain => {}
         PlaneForm::Dots => {
             let every = places.len().div_ceil(MOST_POINTS).max(1);
             for place in places.iter().step_by(every) {
                 area.draw(&Circle::new(*place, 2, colour(at).mix(0.65).filled())).map_err(drop)?;
             }
         }
-        PlaneForm::Line => {
+        PlaneForm::Line | PlaneForm::Marks => {
             for (place, label) in
                 places.iter().zip(series.labels.iter().map(String::as_str).chain(std::iter::repeat("")))
             {
@@ -158,8 +163,14 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
                 if !label.is_empty() {
                     let near_right = place.0 > RIGHT - 90;
                     let (dx, side) = if near_right { (-9, HPos::Right) } else { (9, HPos::Left) };
-                    let style = anchored(12, INK, side, VPos::Center);
-                    text(area, &shortened(label, 24), (place.0 + dx, place.1 - 11), style)?;
+                    let label = shortened(label, 24);
+                    let width = super::estimated_width(&label, 12);
+                    let left = if near_right { place.0 + dx - width } else { place.0 + dx };
+                    // What lies behind a label must not run through it.
+                    let behind =
+                        Rectangle::new([(left - 1, place.1 - 21), (left + width, place.1 - 8)], WHITE.filled());
+                    area.draw(&behind).map_err(drop)?;
+                    text(area, &label, (place.0 + dx, place.1 - 14), anchored(12, INK, side, VPos::Center))?;
                 }
             }
         }
@@ -167,7 +178,14 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
     Ok(())
 }
 
-/// A scale that holds the values, with round ticks.
+/// Points as they stand on the axes: their logarithms on a logarithmic one.
+fn on_axes(points: &[(f64, f64)], chart: &PlaneChart) -> Vec<(f64, f64)> {
+    let place = |value: f64, axis: &PlaneAxis| if axis.log { value.log10() } else { value };
+    let placed = points.iter().map(|(x, y)| (place(*x, &chart.x), place(*y, &chart.y)));
+    placed.filter(|(x, y)| x.is_finite() && y.is_finite()).collect()
+}
+
+/// A scale that holds the values, with round ticks; on a logarithmic axis all are logarithms.
 fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32) -> (Scale, Vec<f64>) {
     let (mut low, mut high) = values.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| (a.min(v), b.max(v)));
     if low > high {
@@ -182,6 +200,17 @@ fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32
     if high - low < 1e-9 {
         (low, high) = (low - 1.0, high + 1.0);
     }
+    if axis.log {
+        let steps: Vec<f64> = (low.floor() as i32 - 1..=high.ceil() as i32)
+            .flat_map(|power| [0.0, 2_f64.log10(), 5_f64.log10()].map(|part| f64::from(power) + part))
+            .collect();
+        let first = steps.iter().rposition(|tick| *tick <= low).unwrap_or(0);
+        let last = steps.iter().position(|tick| *tick >= high).unwrap_or(steps.len() - 1);
+        let ticks = steps[first..=last].to_vec();
+        let many = ticks.len() > 10;
+        let shown = ticks.iter().copied().filter(|tick| !many || (tick - tick.round()).abs() < 1e-9).collect();
+        return (Scale { low: ticks[0], high: ticks[ticks.len() - 1], from, to }, shown);
+    }
     let step = round_step((high - low) / 6.0);
     let first = (low / step + 1e-9).floor();
     let last = (high / step - 1e-9).ceil();
@@ -190,6 +219,10 @@ fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32
 }
 
 fn written(tick: f64, axis: &PlaneAxis, ticks: &[f64]) -> String {
+    if axis.log {
+        let places = (-tick.floor()).clamp(0.0, 6.0) as usize;
+        return format!("{:.places$}", 10_f64.powf(tick));
+    }
     let step = ticks.get(1).map_or(1.0, |second| second - ticks[0]);
     // No minus zero.
     let tick = if tick.abs() < step / 1e3 { 0.0 } else { tick };

@@ -38,6 +38,45 @@ pub(super) struct PlanConfig {
     at_once: u32,
     #[serde(default)]
     allow_failed: u64,
+    #[serde(default)]
+    load: Option<LoadPlan>,
+}
+
+/// The steps of load a plan puts on, for `fonex load`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct LoadPlan {
+    /// Requests a second of each open step.
+    pub rates: Vec<f64>,
+    /// Requests under way in each closed step.
+    pub at_once: Vec<u32>,
+    /// Seconds of each step.
+    pub seconds: f64,
+}
+
+impl Default for LoadPlan {
+    fn default() -> Self {
+        Self { rates: Vec::new(), at_once: Vec::new(), seconds: 10.0 }
+    }
+}
+
+impl LoadPlan {
+    fn check(&self, at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
+        if let Some(rate) = self.rates.iter().find(|rate| !(0.01..=100_000.0).contains(*rate)) {
+            return Err(
+                Problem::new(format!("a rate is {rate}"), at("load.rates")).expected("0.01 to 100000 a second")
+            );
+        }
+        if let Some(count) = self.at_once.iter().find(|count| !(1..=2_000).contains(*count)) {
+            return Err(Problem::new(format!("{count} at once"), at("load.at_once")).expected("1 to 2000"));
+        }
+        if !(0.1..=86_400.0).contains(&self.seconds) {
+            return Err(
+                Problem::new(format!("seconds is {}", self.seconds), at("load.seconds")).expected("0.1 to 86400")
+            );
+        }
+        Ok(())
+    }
 }
 
 const fn one() -> u32 {
@@ -95,6 +134,9 @@ pub struct Plan {
     pub allow_failed: u64,
     /// What a run of it may use up.
     pub budget: Budget,
+    /// Steps of load; no part of a run.
+    #[serde(skip)]
+    pub load: Option<LoadPlan>,
 }
 
 /// One column of a comparison.
@@ -176,6 +218,7 @@ pub(super) fn resolve(
         Some(OneOrMoreDeliveries::More(several)) if several.is_empty() => vec![Delivery::Whole],
         Some(OneOrMoreDeliveries::More(several)) => several,
     };
+    config.load.iter().try_for_each(|load| load.check(&at))?;
     deliveries.iter().try_for_each(|delivery| delivery.check(&|| at("delivery")))?;
     let wish = Wish { models: &config.models, voices: &config.voices, condition: condition.as_ref() };
     let variants: Vec<PlannedVariant> =
@@ -198,6 +241,7 @@ pub(super) fn resolve(
         at_once: config.at_once,
         allow_failed: config.allow_failed,
         budget: config.budget,
+        load: config.load,
     })
 }
 

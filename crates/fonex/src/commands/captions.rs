@@ -69,7 +69,7 @@ fn write(options: &CaptionsWrite) -> Result<Code, Failure> {
     for (id, heard) in &results {
         match words_of(heard) {
             Some(words) => {
-                made.push((id.clone(), cut_captions(&corrected(words, &correction), &rule(&options.rules))))
+                made.push((id.clone(), cut_captions(&corrected(words, &correction), &rule(&options.rules))));
             }
             None => untimed.push(id.clone()),
         }

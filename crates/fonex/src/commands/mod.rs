@@ -9,6 +9,7 @@ mod demo;
 mod engine;
 mod in_depth;
 mod init;
+mod load;
 mod pieces;
 mod report;
 mod run;
@@ -19,6 +20,8 @@ mod standin;
 mod trend;
 mod try_engine;
 mod try_live;
+mod turns;
+mod windows;
 
 use std::collections::HashMap;
 use std::fs;
@@ -43,6 +46,9 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Engine { command } => engine::engine(&command),
         Command::Standin { command: StandinCommand::Serve(options) } => standin::serve(&options),
         Command::Run(options) => run::run(&options),
+        Command::Windows(options) => windows::windows(&options),
+        Command::Load(options) => load::load(&options),
+        Command::Turns(options) => turns::turns(&options),
         Command::Score(options) => score::score(&options),
         Command::Captions { command } => captions::captions(&command),
         Command::Audio(options) => audio::audio(&options),

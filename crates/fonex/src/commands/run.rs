@@ -28,7 +28,7 @@ pub fn run(options: &Run) -> Result<Code, Failure> {
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
     let in_depth = options.format.format == Format::Json;
-    let view = if in_depth { RunView::load_in_depth(&store, run)? } else { RunView::load(&store, run)? };
+    let view = if in_depth { RunView::load_in_depth(&store, run)? } else { RunView::load_with_times(&store, run)? };
     show::print_run(&view, options.format.format)?;
     Ok(code(&execution, plan))
 }

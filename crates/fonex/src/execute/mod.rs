@@ -11,3 +11,4 @@ pub use interrupt::stop_on_interrupt;
 pub use machine::now;
 pub use progress::clip_bar;
 pub use runner::{Execution, Forecast, execute, forecast};
+pub use trial::{Heardable, Sound};

@@ -19,8 +19,12 @@ pub struct Score {
     pub clips_with_errors: u64,
     pub ser: Option<f64>,
     pub missing_as_empty: Option<AllClips>,
+    pub interval_by_speaker: Option<[f64; 2]>,
+    pub weighted: Option<Weighted>,
     pub slices: Vec<Slice>,
     pub timing: Option<Timing>,
+    pub boundaries: Option<Boundaries>,
+    pub marks: Option<Marks>,
     pub mistakes: Option<Mistakes>,
     pub terms: Option<Terms>,
     pub confidence: Option<Confidence>,
@@ -76,6 +80,7 @@ pub struct Invented {
 #[serde(deny_unknown_fields)]
 pub struct Terms {
     pub all: TermCounts,
+    pub clips: ClipsWithTerms,
     pub terms: Vec<Term>,
 }
 
@@ -191,8 +196,88 @@ pub struct Timing {
     pub words: u64,
     pub start: Offsets,
     pub end: Option<Offsets>,
+    pub duration: Option<Offsets>,
+    pub offset_ms: Option<f64>,
     pub slope_ms_per_min: Option<f64>,
     pub slope_interval: Option<[f64; 2]>,
+    #[serde(default)]
+    pub jumps: Vec<Jump>,
+    pub faults: Option<TimingFaults>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Jump {
+    pub clip: String,
+    pub at_s: f64,
+    pub by_ms: f64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TimingFaults {
+    pub without_times: u64,
+    pub overlapping: u64,
+    pub out_of_order: u64,
+    pub guessed_clips: u64,
+    pub interpolated_clips: u64,
+    pub other_unit_clips: u64,
+    pub other_unit: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Weighted {
+    pub wer: Option<f64>,
+    pub said: f64,
+    pub wrong: f64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ClipsWithTerms {
+    pub clips: u64,
+    pub with_all: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Marks {
+    pub punctuation: Option<TermCounts>,
+    #[serde(default)]
+    pub signs: Vec<Sign>,
+    pub capitals: Option<TermCounts>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Sign {
+    pub sign: char,
+    pub found: u64,
+    pub missed: u64,
+    pub invented: u64,
+    pub precision: Option<f64>,
+    pub recall: Option<f64>,
+    pub f1: Option<f64>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Boundaries {
+    pub clips: u64,
+    pub labelled: u64,
+    pub heard: u64,
+    pub within: Vec<BoundariesWithin>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BoundariesWithin {
+    pub tolerance_s: f64,
+    pub found: u64,
+    pub precision: Option<f64>,
+    pub recall: Option<f64>,
+    pub f1: Option<f64>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -201,8 +286,10 @@ pub struct Offsets {
     pub median_ms: f64,
     pub mad_ms: f64,
     pub p95_abs_ms: f64,
+    pub within_20ms: f64,
     pub within_50ms: f64,
     pub within_100ms: f64,
+    pub within_200ms: f64,
 }
 
 #[derive(Debug, Deserialize)]

@@ -13,4 +13,5 @@ mod pages;
 mod run;
 mod score;
 mod services;
+mod times;
 mod util;

@@ -255,3 +255,84 @@ fn a_random_corpus_scores_as_the_slow_oracle_says() {
     assert_eq!((w.reference, w.correct + w.substituted + w.inserted), (said_words, heard_words));
     assert!((w.wer.unwrap() - edits as f64 / said_words as f64).abs() < 1e-12);
 }
+
+#[test]
+fn weights_crossed_slices_speakers_signs_and_segments_by_hand() {
+    let folder = Folder::new();
+    let clip = |id: &str, speaker: &str, wind: &str, text: &str| {
+        format!(
+            "{{\"id\":\"{id}\",\"text\":\"{text}\",\"speaker\":\"{speaker}\",\"tags\":{{\"wind\":\"{wind}\"}}}}\n"
+        )
+    };
+    folder.write(
+        "corpus.jsonl",
+        clip("a", "op-1", "strong", "Hold at pylon six.")
+            + &clip("b", "op-1", "none", "Hold, please.")
+            + &clip("c", "op-2", "strong", "The doors close now.")
+            + "{\"id\":\"d\",\"text\":\"one two\",\"segments\":[{\"text\":\"one\",\"start\":0,\"end\":1},{\"text\":\"two\",\"start\":4,\"end\":5}]}\n",
+    );
+    folder.write(
+        "heard.jsonl",
+        "{\"id\":\"a\",\"text\":\"Hold at pile six.\"}\n{\"id\":\"b\",\"text\":\"hold please.\"}\n\
+         {\"id\":\"c\",\"text\":\"The doors close\"}\n\
+         {\"id\":\"d\",\"text\":\"one two\",\"segments\":[{\"text\":\"one\",\"start\":0,\"end\":1},{\"text\":\"two\",\"start\":4.4,\"end\":5}]}\n",
+    );
+    folder.write("weights.toml", "pylon = 5\nnow = 0\n");
+    let arguments = [
+        "score",
+        "corpus.jsonl",
+        "heard.jsonl",
+        "--weights",
+        "weights.toml",
+        "--cross",
+        "wind*speaker",
+        "--format",
+        "json",
+    ];
+    let score: Score = folder.fonex(&arguments).expect(0).json();
+    // Twelve words, two wrong; "pylon" weighs 5 and "now" nothing.
+    let weighted = score.weighted.unwrap();
+    assert_eq!((weighted.said, weighted.wrong, weighted.wer), (15.0, 5.0, Some(5.0 / 15.0)));
+    let crossed: Vec<(&str, u64)> = score
+        .slices
+        .iter()
+        .filter(|slice| slice.by == "wind*speaker")
+        .map(|slice| (slice.value.as_str(), slice.words.reference))
+        .collect();
+    assert_eq!(crossed, [("none*op-1", 2), ("strong*op-1", 4), ("strong*op-2", 4)]);
+    assert!(score.interval_by_speaker.is_some(), "op-1 has two clips");
+    let marks = score.marks.unwrap();
+    let counts = |counts: &crate::contract::TermCounts| (counts.found, counts.missed, counts.invented);
+    assert_eq!(counts(&marks.punctuation.unwrap()), (2, 2, 0));
+    let cuts = score.boundaries.unwrap();
+    assert_eq!((cuts.labelled, cuts.within[0].found, cuts.within[1].found), (1, 0, 1));
+    folder.write("weights.toml", "pylon = -1\n");
+    folder.fonex(&arguments).expect(2).says(&["weights.toml", "field pylon", "a number from 0 on"]);
+}
+
+#[test]
+fn broken_unicode_right_to_left_and_huge_words_are_counted_or_told() {
+    let folder = Folder::new();
+    let score = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
+    folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"\\ud83d hold\"}\n");
+    folder.write("heard.jsonl", "{\"id\":\"a\",\"text\":\"hold\"}\n");
+    folder.fonex(&score).expect(2).says(&["corpus.jsonl:1", "not JSON"]);
+    folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"\u{202b}\u{0627}\u{0644}\u{0631}\u{064a}\u{062d}\u{202c} \u{0642}\u{0648}\u{064a}\"}\n");
+    folder.write(
+        "heard.jsonl",
+        "{\"id\":\"a\",\"text\":\"\u{0627}\u{0644}\u{0631}\u{064a}\u{062d} \u{0642}\u{0648}\u{064a}\u{0629}\"}\n",
+    );
+    let counted: Score = folder.fonex(&score).expect(0).json();
+    assert_eq!((counted.words.reference, counted.words.correct), (2, 1), "marks of direction are no letters");
+    let (long, other) = ("a".repeat(1 << 20), "b".repeat(1 << 20));
+    folder.write(
+        "corpus.jsonl",
+        format!("{{\"id\":\"a\",\"text\":\"{long} ... !\"}}\n{{\"id\":\"b\",\"text\":\"?!\"}}\n"),
+    );
+    folder.write(
+        "heard.jsonl",
+        format!("{{\"id\":\"a\",\"text\":\"{long}{other}\"}}\n{{\"id\":\"b\",\"text\":\"--\"}}\n"),
+    );
+    let counted: Score = folder.fonex(&score).expect(0).json();
+    assert_eq!((counted.words.substituted, counted.characters.inserted), (1, 1 << 20));
+}

@@ -149,7 +149,13 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
     if series.is_empty() {
         return None;
     }
-    let axis = |label: &str| PlaneAxis { label: label.to_owned(), percent: true, from_zero: true, to: Some(1.0) };
+    let axis = |label: &str| PlaneAxis {
+        label: label.to_owned(),
+        percent: true,
+        from_zero: true,
+        to: Some(1.0),
+        log: false,
+    };
     let chart = PlaneChart {
         title: "Is it as sure as it should be?".into(),
         x: axis("confidence told"),

@@ -4,6 +4,7 @@ mod clips;
 mod depth;
 mod statements;
 mod tables;
+mod times;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -21,6 +22,7 @@ use self::statements::{cautions, statements};
 use self::tables::{
     common_cells, cost_cells, findings_table, heard_cells, number, plain, replied_cells, spoken_cells,
 };
+use self::times::{drift_chart, growth_chart, times_table};
 use super::{find_run, trend};
 use crate::analysis::{self, Comparison, RunView, Side, VariantView, by_task, compare};
 use crate::bench::existing_store;
@@ -78,6 +80,7 @@ impl<'r> Builder<'r> {
             charts: self.charts(&sides),
             tables: [findings_table(&comparisons), self.timing(&sides)]
                 .into_iter()
+                .chain([times_table(&self.named(&sides))])
                 .chain(depth_tables(&self.scores(&sides)))
                 .filter(|t| !t.rows.is_empty())
                 .collect(),
@@ -114,6 +117,10 @@ impl<'r> Builder<'r> {
 
     fn scores(&self, sides: &[Side<'r>]) -> Vec<(String, &'r Score)> {
         sides.iter().filter_map(|side| Some((self.name(side), side.variant.score.as_ref()?))).collect()
+    }
+
+    fn named(&self, sides: &[Side<'r>]) -> Vec<(String, Side<'r>)> {
+        sides.iter().map(|side| (self.name(side), *side)).collect()
     }
 
     fn facts(&self) -> Vec<(String, String)> {
@@ -194,6 +201,10 @@ impl<'r> Builder<'r> {
             charts.extend(self.trend_chart());
         }
         charts.extend(reliability_chart(&self.scores(sides)));
+        charts.extend(drift_chart(&self.named(sides)));
+        for group in by_task(sides) {
+            charts.extend(growth_chart(&self.named(&group)));
+        }
         for (group, what) in by_task(sides).iter().zip(["recogniser", "synthesiser", "responder"]) {
             let latencies: Vec<LatencySeries> = group.iter().take(12).map(|side| self.latencies(side)).collect();
             if latencies.iter().any(|series| !series.took_ms.is_empty()) {

@@ -1,0 +1,187 @@
+//! Times: captions in and out, units and jumps told, live delivery, windows, load and turns on the demo's own clips.
+
+use std::fs;
+use std::io::Write;
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+use serde_json::Value;
+
+use crate::util::Folder;
+
+/// A corpus of one recording and what was heard of it, `late_ms` and `factor` off in time.
+fn recording(folder: &Folder, late_ms: f64, drift: f64, factor: f64) {
+    let words = ["Hold", "at", "pylon", "six.", "The", "wind", "is", "rising", "now."];
+    let at = |i: usize| 0.5 + i as f64 * 0.45 + if i > 3 { 0.9 } else { 0.0 };
+    let line = |place: &dyn Fn(f64) -> f64| -> String {
+        let timed = |(i, text): (usize, &&str)| serde_json::json!({"text": text, "start": place(at(i)), "end": place(at(i) + 0.4)});
+        let words: Vec<Value> = words.iter().enumerate().map(timed).collect();
+        serde_json::json!({"id": "talk", "text": "Hold at pylon six. The wind is rising now.", "words": words})
+            .to_string()
+    };
+    folder.write("corpus.jsonl", line(&|s| s) + "\n");
+    folder.write("heard.jsonl", line(&|s| (s * (1.0 + drift) + late_ms / 1e3) * factor) + "\n");
+}
+
+#[test]
+fn captions_are_cut_corrected_written_and_checked() {
+    let folder = Folder::new();
+    recording(&folder, 400.0, 0.0, 1.0);
+    let raw = folder.fonex(&["captions", "write", "heard.jsonl", "--to", "srt"]).expect(0);
+    raw.prints(&["1\n00:00:00,900 --> ", "Hold at pylon six.\n\n2\n00:00:03,600 --> ", "The wind is rising now."]);
+    let corrected = ["captions", "write", "heard.jsonl", "--correct-by", "corpus.jsonl", "-o", "talk.vtt"];
+    folder.fonex(&corrected).expect(0).says(&["Corrected by −400 ms"]);
+    let vtt = folder.read("talk.vtt");
+    assert!(vtt.starts_with("WEBVTT\n\n00:00:00.500 --> ") && vtt.contains("Hold <00:00:00.950>at"), "{vtt}");
+    let check = ["captions", "check", "talk.vtt", "--against", "corpus.jsonl", "--strict", "--format", "json"];
+    let checked: Value = folder.fonex(&check).expect(0).json();
+    assert_eq!((&checked[0]["captions"], &checked[0]["score"]["words"]["wer"]), (&2.into(), &0.0.into()));
+    assert_eq!(checked[0]["score"]["timing"]["start"]["within_20ms"], 1.0);
+    folder.write("bad.srt", "1\n00:00:01,000 --> 00:00:01,200\nfar too much text to be read in so short a time\n\n");
+    let bad = folder.fonex(&["captions", "check", "bad.srt", "--strict"]).expect(1);
+    bad.prints(&["too fast to read", "stands too short", "line too long"]);
+    folder.fonex(&["captions", "write", "heard.jsonl", "--clip", "tolk"]).expect(2).says(&["write \"talk\""]);
+    folder.write("bare.jsonl", "{\"id\":\"talk\",\"text\":\"hold\"}\n");
+    folder.fonex(&["captions", "write", "bare.jsonl"]).expect(2).says(&["no result of bare.jsonl has times"]);
+    folder.write("empty.srt", "nothing here\n");
+    folder.fonex(&["captions", "check", "empty.srt"]).expect(2).says(&["holds no caption"]);
+}
+
+#[test]
+fn another_unit_and_made_up_times_are_told() {
+    let folder = Folder::new();
+    recording(&folder, 0.0, 0.0, 1_000.0);
+    let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0);
+    page.prints(&["look like milliseconds, not seconds"]);
+    let segments = r#"{"id":"talk","text":"Hold at pylon six. The wind is rising now.","segments":[{"text":"Hold at pylon six.","start":0.5,"end":2.25},{"text":"The wind is rising now.","start":3.2,"end":5.4}]}"#;
+    folder.write("heard.jsonl", format!("{segments}\n"));
+    let score = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
+    let scored: Value = folder.fonex(&score).expect(0).json();
+    assert_eq!(scored["timing"]["faults"]["interpolated_clips"], 1);
+    assert_eq!(scored["timing"]["words"], 9);
+}
+
+/// The demo's folder with its services running on a port of their own.
+struct Served {
+    folder: Folder,
+    service: Child,
+    port: u16,
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        drop(self.service.kill());
+        drop(self.service.wait());
+    }
+}
+
+impl Served {
+    fn start() -> Self {
+        let folder = Folder::new();
+        copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/shipped"), folder.path());
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port_typed = port.to_string();
+        let service = folder.start(&["standin", "serve", "--port", &port_typed, "--key-from", "FONEX_DEMO_KEY"]);
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            std::thread::yield_now();
+        }
+        Self { folder, service, port }
+    }
+
+    fn arguments(&self, typed: &[&str]) -> Vec<String> {
+        let mut all: Vec<String> = typed.iter().map(|word| (*word).to_owned()).collect();
+        all.extend(["--bench".to_owned(), "services.toml".to_owned()]);
+        for engine in ["marl", "tern", "osier", "quill"] {
+            all.extend(["--set".to_owned(), format!("engine.{engine}.settings.port={}", self.port)]);
+        }
+        all
+    }
+
+    fn json(&self, typed: &[&str]) -> Value {
+        let all = self.arguments(&[typed, &["--format", "json"]].concat());
+        self.folder.fonex(&all.iter().map(String::as_str).collect::<Vec<_>>()).expect(0).json()
+    }
+}
+
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap().map(Result::unwrap) {
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), &target).unwrap();
+        }
+    }
+}
+
+#[test]
+fn live_windows_load_and_turns_on_the_demo() {
+    let served = Served::start();
+    let tried = served.json(&["try", "tern", "radio-006", "--live", "--speed", "8"]);
+    let live = &tried["traffic"]["live"];
+    assert_eq!((&live["events"][0]["what"], &live["speed"]), (&"ready".into(), &8.0.into()));
+    assert!(live["pacing"]["frames"].as_u64().unwrap() > 20, "{live}");
+    let shown = live["events"].as_array().unwrap().iter().filter(|event| event["what"] == "interim").count();
+    assert!(shown > 0, "{live}");
+
+    // A microphone on standard input, in which nobody speaks.
+    let arguments = served.arguments(&["try", "tern", "-", "--wait", "0.3", "--frame-ms", "50"]);
+    let mut child = Command::new(env!("CARGO_BIN_EXE_fonex"))
+        .args(arguments)
+        .current_dir(served.folder.path())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut microphone = child.stdin.take().unwrap();
+    microphone.write_all(&[0; 64_000]).unwrap();
+    let output = child.wait_with_output().unwrap();
+    drop(microphone);
+    let page = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(page.contains("late") && page.contains("no word within the wait"), "{page}");
+
+    let windows =
+        served.json(&["windows", "windows", "-o", "windows.svg", "--set", "plan.windows.select.id=radio-001"]);
+    let windows = windows.as_array().unwrap();
+    assert_eq!(windows.len(), 4);
+    let delay = |name: &str| {
+        let found = windows.iter().find(|window| window["delivery"] == name).unwrap();
+        found["delay_ms"]["p50"].as_f64().unwrap()
+    };
+    assert!(delay("pieces=1s") < delay("whole"), "a short window is sooner there: {windows:?}");
+    assert!(served.folder.read("windows.svg").starts_with("<svg"));
+
+    let load = served.json(&["load", "load", "--rate", "4", "--seconds", "1", "-o", "load.svg"]);
+    let step = &load[0]["steps"][0];
+    assert!(step["requests"].as_u64().unwrap() > 0 && step["failed"] == 0, "{step}");
+    assert!(step["client_late_ms"]["p50"].as_f64().unwrap() < 500.0, "{step}");
+
+    let turns = served.json(&[
+        "turns",
+        "radio-001",
+        "--hear",
+        "tern",
+        "--reply",
+        "quill",
+        "--speak",
+        "osier",
+        "-o",
+        "turns.svg",
+    ]);
+    let turn = &turns["turns"][0];
+    let part = |name: &str| turn[name].as_f64().unwrap();
+    assert!(
+        part("hear_ms") > 0.0 && part("reply_ms") >= part("reply_first_ms") && part("speak_first_ms") > 0.0,
+        "{turn}"
+    );
+    assert_eq!(turns["summary"]["turns"], 1);
+    let broken = served.arguments(&["turns", "radio-0", "--hear", "tern", "--reply", "quill", "--speak", "osier"]);
+    served
+        .folder
+        .fonex(&broken.iter().map(String::as_str).collect::<Vec<_>>())
+        .expect(2)
+        .says(&["no clip \"radio-0\""]);
+}
