@@ -124,7 +124,7 @@ mod tests {
         let vtt = write_captions(&captions, CaptionForm::Vtt);
         let cues = parse(&vtt, Path::new("a.vtt")).unwrap();
         assert_eq!(cues.len(), captions.len());
-        let back: Vec<TimedWord> = cues.iter().flat_map(|cue| cue.timed_words()).collect();
+        let back: Vec<TimedWord> = cues.iter().flat_map(crate::captions::Cue::timed_words).collect();
         assert_eq!(back.len(), words.len(), "{vtt}");
         for (a, b) in back.iter().zip(&words) {
             assert!((a.start - b.start).abs() < 0.001, "{a:?} {b:?}");

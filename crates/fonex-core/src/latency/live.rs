@@ -341,16 +341,16 @@ mod tests {
 
     #[test]
     fn a_conversation_by_hand() {
-        use LiveWhat::{EndOfSpeech, Final, Interim, Ready};
+        use LiveWhat::{Final, Interim, Ready};
         let events = vec![
             event(-5.0, Ready, ""),
             event(900.0, Interim, "hole"),
             event(1_100.0, Interim, "hold at"),
-            event(1_700.0, EndOfSpeech, ""),
+            event(1_700.0, LiveWhat::EndOfSpeech, ""),
             event(1_750.0, Final, "hold at"),
             event(2_700.0, Interim, "sex"),
             event(2_900.0, Interim, "six"),
-            event(3_100.0, EndOfSpeech, ""),
+            event(3_100.0, LiveWhat::EndOfSpeech, ""),
             event(3_150.0, Final, "six"),
         ];
         let log = LiveLog { speed: 1.0, events, ..LiveLog::default() };
@@ -367,8 +367,10 @@ mod tests {
         let mut builder = LiveBuilder::default();
         builder.add(measured, &log);
         // The same with no end told at all: missed, once ends are told in other clips.
-        let silent =
-            LiveLog { events: log.events.iter().filter(|e| e.what != EndOfSpeech).cloned().collect(), ..log };
+        let silent = LiveLog {
+            events: log.events.iter().filter(|e| e.what != LiveWhat::EndOfSpeech).cloned().collect(),
+            ..log
+        };
         builder.add(measure_live(&profile, &clip(), "hold at six", &silent), &silent);
         let report = builder.finish().unwrap();
         assert_eq!((report.false_ends, report.missed_ends, report.clips), (1, 1, 2));
