@@ -58,7 +58,8 @@ fn main() {
             Percentiles::of(&late.iter().map(pick).collect::<Vec<_>>()).unwrap()
         };
         let frames: u64 = late.iter().map(|pacing| pacing.frames).sum();
-        let row = [of(|p| p.late_p50_ms).p50, of(|p| p.late_p99_ms).p50, of(|p| p.late_max_ms).max, finals.p50, finals.p99];
+        let row =
+            [of(|p| p.late_p50_ms).p50, of(|p| p.late_p99_ms).p50, of(|p| p.late_max_ms).max, finals.p50, finals.p99];
         let row = row.map(|ms| format!("{ms:>7.2} ms")).join(" ");
         println!("{streams:>7} {frames:>10} {row} {:>13.2} ms", oversleep_p99_ms());
     }

@@ -134,7 +134,7 @@ impl Delivery {
         }
         if let Self::Live(pace) = self {
             if !engine.takes_live() {
-                let why = "this engine takes no live audio; the socket transport does";
+                let why = "this engine takes no live audio; a socket does, and a worker with live = true";
                 return Answer::failed(Outcome::Refused, why);
             }
             let live = Live { pace: *pace, ..request.live.unwrap_or(Live::paced(*pace)) };

@@ -24,6 +24,8 @@ pub(super) struct Received {
 /// Why no further line comes.
 pub(super) enum Ended {
     Late,
+    /// Nobody spoke for as long as was to be waited.
+    Silent,
     Stopped,
     Exited(String),
     Flooded,
@@ -33,6 +35,7 @@ impl Ended {
     pub(super) fn words(&self) -> String {
         match self {
             Self::Late => "it took too long".to_owned(),
+            Self::Silent => "no word came".to_owned(),
             Self::Stopped => "stopped".to_owned(),
             Self::Exited(how) => how.clone(),
             Self::Flooded => format!("it wrote a line longer than {} MiB", LONGEST_LINE >> 20),

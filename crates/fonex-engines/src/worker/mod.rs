@@ -3,6 +3,7 @@
 //! The protocol is described in `docs/transports.md`.
 
 mod child;
+mod live;
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -22,9 +23,11 @@ use crate::secrets::Secrets;
 use crate::spoken::{from_base64, sound};
 use crate::values::{Known, look_up, variables_in};
 use crate::{
-    Answer, Engine, Form, HearRequest, Measured, SpeakRequest, StopFlag, Then, cut, heard_answer, outcome_of_words,
+    Answer, Container, Engine, Form, HearRequest, Live, Measured, SpeakRequest, StopFlag, Then, cut, heard_answer,
+    outcome_of_words,
 };
 use child::{Child, Ended};
+use live::Listening;
 
 /// How a long-lived program is started.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -44,6 +47,9 @@ pub struct WorkerConfig {
     /// Bare 16-bit little-endian samples of this rate come back instead of a container.
     #[serde(default)]
     pub raw_rate_hz: Option<u32>,
+    /// Whether it understands `listen`: audio line by line while it is spoken.
+    #[serde(default)]
+    pub live: bool,
 }
 
 const fn two_minutes() -> f64 {
@@ -208,7 +214,17 @@ impl WorkerEngine {
     }
 
     /// Sends a request and waits for its answer, which is read elsewhere.
-    fn ask(&self, mut request: Value, stop: &StopFlag) -> Result<(Line, Measured), Failed> {
+    fn ask(&self, request: Value, stop: &StopFlag) -> Result<(Line, Measured), Failed> {
+        self.ask_live(request, stop, None)
+    }
+
+    /// The same, with audio sent while the answer is waited for.
+    fn ask_live(
+        &self,
+        mut request: Value,
+        stop: &StopFlag,
+        audio: Option<(Live<'_>, &[u8])>,
+    ) -> Result<(Line, Measured), Failed> {
         let mut measured = Measured::default();
         let mut child = self.ready(stop, &mut measured)?;
         measured.traffic.start_up_ms = child.start_up_ms.take();
@@ -220,12 +236,15 @@ impl WorkerEngine {
         request["id"] = json!(id);
         let cpu_before = child.cpu_s();
         let started = Instant::now();
-        let until = started + self.limits.total();
+        let bytes_a_second = f64::from(self.audio.rate_hz) * f64::from(self.audio.bits / 8);
+        let mut listening = audio.map(|(live, sound)| Listening::new(id, live, sound, bytes_a_second));
+        let until = started + self.limits.total() + listening.as_ref().map_or(Duration::ZERO, Listening::lasts);
         let failed = |ended: Ended, child: &Child, mut measured: Measured| {
             measured.took_ms = Some(started.elapsed().as_secs_f64() * 1e3);
             let (outcome, why) = match ended {
                 Ended::Late => (Outcome::Late, format!("no answer within {} s", self.limits.total_s)),
                 Ended::Stopped => (Outcome::Stopped, "stopped before the answer came".to_owned()),
+                Ended::Silent => (Outcome::Late, "no word within the wait allowed for the first".to_owned()),
                 other => (Outcome::Broken, other.words()),
             };
             Box::new(Answer::failed(outcome, with_stderr(why, child)).measured(measured))
@@ -235,10 +254,20 @@ impl WorkerEngine {
         }
         let (mut more, mut lines) = (String::new(), 0);
         loop {
-            let line = match child.next_line(until, stop) {
-                Ok(line) => line,
-                Err(ended) => return Err(failed(ended, &child, measured)),
+            let line = match &mut listening {
+                None => child.next_line(until, stop),
+                Some(listening) => listening.next_line(&mut child, until, stop),
             };
+            let line = match line {
+                Ok(line) => line,
+                Err(ended) => {
+                    measured.traffic.live = listening.map(|listening| Box::new(listening.finish(None).0));
+                    return Err(failed(ended, &child, measured));
+                }
+            };
+            if listening.as_mut().is_some_and(|listening| listening.take(&line.text, line.at)) {
+                continue;
+            }
             let after = line.at.saturating_duration_since(started).as_secs_f64() * 1e3;
             match serde_json::from_str::<Line>(&line.text) {
                 Ok(mut answer) if answer.id == Some(id) => {
@@ -252,6 +281,11 @@ impl WorkerEngine {
                         continue;
                     }
                     answer.text = answer.text.or_else(|| (!more.is_empty()).then(|| std::mem::take(&mut more)));
+                    if let Some(listening) = listening.take() {
+                        let (log, settled) = listening.finish(answer.text.as_deref().map(|text| (text, line.at)));
+                        answer.text.get_or_insert(settled);
+                        measured.traffic.live = Some(Box::new(log));
+                    }
                     measured.took_ms = Some(after);
                     measured.cpu_s = child.cpu_s().zip(cpu_before).map(|(after, before)| after - before);
                     measured.peak_memory_kib = child.peak_memory_kib();
@@ -321,6 +355,24 @@ fn other<T>(failed: Failed) -> Answer<T> {
     Answer { outcome, detail, value: None, measured, then }
 }
 
+/// What was heard, read from an answer.
+fn heard_of(answered: Result<(Line, Measured), Failed>) -> Answer<Heard> {
+    match answered {
+        Err(failed) => other(failed),
+        Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match line.text {
+            Some(text) => {
+                let Line { words, alternatives, language, confidence, .. } = line;
+                let heard = Heard { text, words, alternatives, language, confidence, ..Heard::default() };
+                heard_answer(heard, measured)
+            }
+            None if line.outcome == Some(Outcome::Nothing) => {
+                Answer::failed(Outcome::Nothing, "it heard no words").measured(measured)
+            }
+            None => Answer::failed(Outcome::Broken, "its answer has no text").measured(measured),
+        }),
+    }
+}
+
 impl Engine for WorkerEngine {
     fn version(&self) -> Option<String> {
         let mut measured = Measured::default();
@@ -334,7 +386,22 @@ impl Engine for WorkerEngine {
         self.audio.described()
     }
 
+    fn takes_live(&self) -> bool {
+        self.config.live
+    }
+
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
+        if let Some(live) = request.live {
+            // Frames are bare samples, whatever container whole clips come in.
+            let form = AudioForm { container: Container::Raw, ..self.audio };
+            let sound = match form.prepare(request.audio) {
+                Ok(sound) => sound,
+                Err(why) => return Answer::failed(Outcome::Refused, why),
+            };
+            let mut asked = self.request("listen", request.lang, request.clip_id, request.form);
+            asked["rate_hz"] = json!(self.audio.rate_hz);
+            return heard_of(self.ask_live(asked, request.stop, Some((live, &sound))));
+        }
         let sound = match self.audio.prepare(request.audio) {
             Ok(sound) => sound,
             Err(why) => return Answer::failed(Outcome::Refused, why),
@@ -348,20 +415,7 @@ impl Engine for WorkerEngine {
         };
         let mut asked = self.request("hear", request.lang, request.clip_id, request.form);
         asked["audio"] = json!(path);
-        match self.ask(asked, request.stop) {
-            Err(failed) => other(failed),
-            Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match line.text {
-                Some(text) => {
-                    let Line { words, alternatives, language, confidence, .. } = line;
-                    let heard = Heard { text, words, alternatives, language, confidence, ..Heard::default() };
-                    heard_answer(heard, measured)
-                }
-                None if line.outcome == Some(Outcome::Nothing) => {
-                    Answer::failed(Outcome::Nothing, "it heard no words").measured(measured)
-                }
-                None => Answer::failed(Outcome::Broken, "its answer has no text").measured(measured),
-            }),
-        }
+        heard_of(self.ask(asked, request.stop))
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {

@@ -167,3 +167,55 @@ fn every_fault_of_a_program_has_its_outcome() {
     table += &format!("| absent | {} | {} |\n", ended(command), ended(hear(engine(absent("worker")).as_ref())));
     kept("faults of a program", &table);
 }
+
+/// A worker that listens: words as the audio grows, the end of speech once, and the words for good at the end.
+const LISTENER: &str = r#"
+import base64, json, sys
+def say(**line): print(json.dumps(line), flush=True)
+say(ready=1, name="listener 1")
+for line in sys.stdin:
+    asked = json.loads(line)
+    if asked.get("do") == "listen":
+        heard, shown = 0.0, 0
+        for line in sys.stdin:
+            given = json.loads(line)
+            if "over" in given: break
+            heard += len(base64.b64decode(given["sound"])) / 2 / asked["rate_hz"]
+            if round(heard * 1000) // 100 > shown:
+                shown = round(heard * 1000) // 100
+                say(id=asked["id"], interim=" ".join(["hold"] * shown))
+            if shown == 3: say(id=asked["id"], end_of_speech=True)
+        say(id=asked["id"], settled="hold at")
+        say(id=asked["id"], settled="pylon six")
+        say(id=asked["id"])
+    else:
+        say(id=asked["id"], text="whole")
+"#;
+
+#[test]
+fn a_worker_listens_live_and_is_paced() {
+    let config = json!({"transport": "worker", "task": "hear", "live": true, "command": ["python3", "-c", LISTENER]});
+    let engine = engine(config);
+    assert!(engine.takes_live());
+    assert_eq!(hear(engine.as_ref()).value.unwrap().text, "whole", "it hears whole clips as well");
+    let (settings, stop) = (fonex_engines::Settings::new(), fonex_engines::StopFlag::default());
+    let form = fonex_engines::Form { voice: "", model: "", settings: &settings };
+    let audio = fonex_core::audio::Audio { rate_hz: 16_000, samples: vec![0.1; 8_000] };
+    let asked = fonex_engines::HearRequest { clip_id: "c", lang: None, audio: &audio, form, stop: &stop, live: None };
+    let live = |pace: fonex_engines::Pace| fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked);
+    let paced = live(fonex_engines::Pace { frame_ms: 50.0, ..Default::default() });
+    assert_eq!(paced.value.unwrap().text, "hold at pylon six", "{:?}", paced.detail);
+    let log = paced.measured.traffic.live.unwrap();
+    let count = |what| log.events.iter().filter(|event| event.what == what).count();
+    use fonex_core::latency::LiveWhat;
+    assert_eq!((count(LiveWhat::Interim), count(LiveWhat::Final)), (5, 2));
+    assert!(count(LiveWhat::EndOfSpeech) > 0);
+    assert!(paced.measured.took_ms.unwrap() >= 500.0, "half a second takes half a second");
+    // A tenth of a second at most, of which nothing is ever heard: the wait ends it.
+    let silent = LISTENER.replace("interim=", "noise=");
+    let config = json!({"transport": "worker", "task": "hear", "live": true, "command": ["python3", "-c", silent]});
+    let engine = crate::util::engine(config);
+    let pace = fonex_engines::Pace { wait_s: Some(0.2), ..Default::default() };
+    let late = fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked);
+    assert_eq!(late.outcome, Outcome::Late, "{:?}", late.detail);
+}

@@ -1,0 +1,161 @@
+//! Live audio for a worker: frames as lines, and lines back while it is still being spoken.
+//!
+//! `{"id":1,"do":"listen","rate_hz":16000,…}` begins; each `{"id":1,"sound":BASE64}` is a frame of sixteen-bit samples, and
+//! `{"id":1,"over":true}` the end. Back come `{"id":1,"interim":…}`, `{"id":1,"settled":…}` and `{"id":1,"end_of_speech":true}`
+//! as they happen, and last an answer as to any other request.
+
+use std::time::{Duration, Instant};
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use fonex_core::latency::{LiveEvent, LiveLog, LiveWhat, Pacing};
+use serde::Deserialize;
+use serde_json::json;
+
+use super::child::{Child, Ended};
+use crate::{Live, StopFlag};
+
+/// Events kept of one live delivery.
+const MOST_EVENTS: usize = 20_000;
+
+/// A line a worker writes while it listens.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Heard {
+    id: u64,
+    #[serde(default)]
+    interim: Option<String>,
+    #[serde(default)]
+    settled: Option<String>,
+    #[serde(default)]
+    end_of_speech: bool,
+}
+
+/// Sends the frames of one clip at their time, and keeps what comes back meanwhile.
+pub(super) struct Listening<'l> {
+    id: u64,
+    live: Live<'l>,
+    sound: &'l [u8],
+    frame: usize,
+    sent: usize,
+    most: usize,
+    began: Instant,
+    over: bool,
+    late_ms: Vec<f64>,
+    events: Vec<LiveEvent>,
+    /// The settled words so far, which are the text where the answer has none of its own.
+    settled: String,
+}
+
+impl<'l> Listening<'l> {
+    pub(super) fn new(id: u64, live: Live<'l>, sound: &'l [u8], bytes_a_second: f64) -> Self {
+        let frame = ((bytes_a_second * live.pace.frame_ms / 1e3) as usize / 2 * 2).max(2);
+        let most = live.pace.longest_s.map_or(usize::MAX, |s| (bytes_a_second * s) as usize / 2 * 2);
+        Self {
+            id,
+            live,
+            sound: &sound[..sound.len().min(most)],
+            frame,
+            sent: 0,
+            most,
+            began: Instant::now(),
+            over: false,
+            late_ms: Vec::new(),
+            events: Vec::new(),
+            settled: String::new(),
+        }
+    }
+
+    /// How long the audio takes to be spoken.
+    pub(super) fn lasts(&self) -> Duration {
+        if self.live.recording.is_some() {
+            return Duration::from_secs(86_400);
+        }
+        self.moment(self.sound.len().div_ceil(self.frame) + 1)
+    }
+
+    fn moment(&self, frame: usize) -> Duration {
+        Duration::from_secs_f64(frame as f64 * self.live.pace.frame_ms / 1e3 / self.live.pace.speed)
+    }
+
+    /// The next line of the worker; frames that become due meanwhile are sent.
+    pub(super) fn next_line(
+        &mut self,
+        child: &mut Child,
+        until: Instant,
+        stop: &StopFlag,
+    ) -> Result<super::child::Received, Ended> {
+        let first_due = self.live.pace.wait_s.map(|wait_s| self.began + Duration::from_secs_f64(wait_s));
+        loop {
+            let silent = self.events.iter().all(|event| event.text.is_empty());
+            if silent && first_due.is_some_and(|first_due| first_due <= Instant::now()) {
+                return Err(Ended::Silent);
+            }
+            if self.over {
+                return child.next_line(until, stop);
+            }
+            let due = self.began + self.moment(self.late_ms.len() + 1);
+            match child.next_line(due.min(until), stop) {
+                Err(Ended::Late) if due <= until => self.send(child, due)?,
+                other => return other,
+            }
+        }
+    }
+
+    fn send(&mut self, child: &mut Child, due: Instant) -> Result<(), Ended> {
+        let recorded;
+        let part = match self.live.recording {
+            None => {
+                Some(&self.sound[self.sent..self.sound.len().min(self.sent + self.frame)]).filter(|p| !p.is_empty())
+            }
+            Some(recording) => {
+                recorded = recording.taken().filter(|_| self.sent < self.most);
+                recorded.as_deref()
+            }
+        };
+        self.late_ms.push(due.elapsed().as_secs_f64() * 1e3);
+        let Some(part) = part else {
+            self.over = true;
+            return child.send(json!({"id": self.id, "over": true}).to_string());
+        };
+        self.sent += part.len();
+        if part.is_empty() {
+            return Ok(());
+        }
+        child.send(json!({"id": self.id, "sound": STANDARD.encode(part)}).to_string())
+    }
+
+    /// Whether a line was one of listening.
+    pub(super) fn take(&mut self, line: &str, at: Instant) -> bool {
+        let Ok(heard) = serde_json::from_str::<Heard>(line) else { return false };
+        let (what, text) = match heard {
+            Heard { id, .. } if id != self.id => return false,
+            Heard { interim: Some(text), .. } => (LiveWhat::Interim, text),
+            Heard { settled: Some(text), .. } => (LiveWhat::Final, text),
+            Heard { end_of_speech: true, .. } => (LiveWhat::EndOfSpeech, String::new()),
+            Heard { .. } => return false,
+        };
+        if what == LiveWhat::Final {
+            self.settled = format!("{} {text}", self.settled).trim().to_owned();
+        }
+        let event = LiveEvent { at_ms: at.saturating_duration_since(self.began).as_secs_f64() * 1e3, what, text };
+        if let Some(watch) = self.live.watch {
+            watch(&event);
+        }
+        if self.events.len() < MOST_EVENTS {
+            self.events.push(event);
+        }
+        true
+    }
+
+    /// What is kept of it, and the settled words. A worker that says all at once in its answer is taken to have settled it
+    /// then.
+    pub(super) fn finish(mut self, answered: Option<(&str, Instant)>) -> (LiveLog, String) {
+        if let Some((text, at)) = answered.filter(|(text, _)| self.settled.is_empty() && !text.is_empty()) {
+            let at_ms = at.saturating_duration_since(self.began).as_secs_f64() * 1e3;
+            self.events.push(LiveEvent { at_ms, what: LiveWhat::Final, text: text.to_owned() });
+        }
+        let log = LiveLog { speed: self.live.pace.speed, pacing: Pacing::of(&self.late_ms), events: self.events };
+        (log, self.settled)
+    }
+}
