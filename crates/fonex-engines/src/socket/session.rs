@@ -486,7 +486,7 @@ async fn send_live(
     let start = *began.get_or_init(Instant::now);
     let (mut bytes, mut late_ms) = (0, Vec::new());
     let mut waiting: Vec<u8> = Vec::new();
-    let mut parts = sound[..sound.len().min(most)].chunks(size);
+    let mut parts = sound[..sound.len().min(most)].chunks(size).peekable();
     let mut delivered = 0;
     for number in 1_u32.. {
         let due = start + Duration::from_secs_f64(f64::from(number) * pace.frame_ms / 1e3 / pace.speed);
@@ -508,6 +508,10 @@ async fn send_live(
         delivered += part.len();
         late_ms.push(due.elapsed().as_secs_f64() * 1e3);
         bytes += send(sink, frame(&part)).await?;
+        // The end is told with the last frame, not a frame later.
+        if live.recording.is_none() && parts.peek().is_none() {
+            break;
+        }
     }
     Ok((bytes, Pacing::of(&late_ms)))
 }

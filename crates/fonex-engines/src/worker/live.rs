@@ -122,7 +122,13 @@ impl<'l> Listening<'l> {
         if part.is_empty() {
             return Ok(());
         }
-        child.send(json!({"id": self.id, "sound": STANDARD.encode(part)}).to_string())
+        child.send(json!({"id": self.id, "sound": STANDARD.encode(part)}).to_string())?;
+        // The end is told with the last frame, not a frame later.
+        if self.live.recording.is_none() && self.sent >= self.sound.len() {
+            self.over = true;
+            return child.send(json!({"id": self.id, "over": true}).to_string());
+        }
+        Ok(())
     }
 
     /// Whether a line was one of listening.
