@@ -109,19 +109,21 @@ pub fn plane_svg(chart: &PlaneChart) -> String {
             let label = written(*tick, &chart.x, &x_ticks);
             text(area, &label, (x.at(*tick), BOTTOM + 16), anchored(13, QUIET, HPos::Center, VPos::Center))?;
         }
+        let mut words_at: Vec<i32> = Vec::new();
         for guide in &chart.guides {
-            draw_guide(area, guide, x, y)?;
+            draw_guide(area, guide, x, y, &mut words_at)?;
         }
         for (at, series) in chart.series.iter().enumerate() {
             draw_series(area, at, series, x, y)?;
         }
+        draw_labels(area, chart, x, y)?;
         text(area, &chart.x.label, ((LEFT + RIGHT) / 2, BOTTOM + 38), anchored(13, INK, HPos::Center, VPos::Center))?;
         text(area, &chart.y.label, (24, TOP - 22), anchored(13, INK, HPos::Left, VPos::Center))?;
         text(area, &chart.note, (24, HEIGHT as i32 - 16), anchored(12, QUIET, HPos::Left, VPos::Center))
     })
 }
 
-fn draw_guide(area: &Area<'_>, guide: &Guide, x: Scale, y: Scale) -> Drawn {
+fn draw_guide(area: &Area<'_>, guide: &Guide, x: Scale, y: Scale, words_at: &mut Vec<i32>) -> Drawn {
     let [from, to] = [guide.from, guide.to].map(|(a, b)| (x.at(a), y.at(b)));
     // Dashes by hand: the SVG backend draws none.
     let length = f64::from((to.0 - from.0).pow(2) + (to.1 - from.1).pow(2)).sqrt();
@@ -136,8 +138,12 @@ fn draw_guide(area: &Area<'_>, guide: &Guide, x: Scale, y: Scale) -> Drawn {
     }
     // Beside its end, inside the picture.
     let below = to.1 < TOP + 24;
-    let at = (to.0 - 6, if below { to.1 + 16 } else { to.1 - 10 });
-    text(area, &guide.words, at, anchored(12, INK, HPos::Right, VPos::Center))
+    let mut height = if below { to.1 + 16 } else { to.1 - 10 };
+    while words_at.iter().any(|taken| (taken - height).abs() < 15) {
+        height -= 15;
+    }
+    words_at.push(height);
+    text(area, &guide.words, (to.0 - 6, height), anchored(12, INK, HPos::Right, VPos::Center))
 }
 
 fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Scale) -> Drawn {
@@ -156,23 +162,36 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
             }
         }
         PlaneForm::Line | PlaneForm::Marks => {
-            for (place, label) in
-                places.iter().zip(series.labels.iter().map(String::as_str).chain(std::iter::repeat("")))
-            {
-                marker(area, at, *place)?;
-                if !label.is_empty() {
-                    let near_right = place.0 > RIGHT - 90;
-                    let (dx, side) = if near_right { (-9, HPos::Right) } else { (9, HPos::Left) };
-                    let label = shortened(label, 24);
-                    let width = super::estimated_width(&label, 12);
-                    let left = if near_right { place.0 + dx - width } else { place.0 + dx };
-                    // What lies behind a label must not run through it.
-                    let behind =
-                        Rectangle::new([(left - 1, place.1 - 21), (left + width, place.1 - 8)], WHITE.filled());
-                    area.draw(&behind).map_err(drop)?;
-                    text(area, &label, (place.0 + dx, place.1 - 14), anchored(12, INK, side, VPos::Center))?;
-                }
-            }
+            places.iter().try_for_each(|place| marker(area, at, *place))?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes the words beside the points: each at the first of four places where it meets no other and stays in the picture.
+fn draw_labels(area: &Area<'_>, chart: &PlaneChart, x: Scale, y: Scale) -> Drawn {
+    const HEIGHT_PX: i32 = 14;
+    let mut taken: Vec<(i32, i32, i32, i32)> = Vec::new();
+    for series in &chart.series {
+        for ((a, b), label) in series.points.iter().zip(&series.labels).filter(|(_, label)| !label.is_empty()) {
+            let label = shortened(label, 24);
+            let width = super::estimated_width(&label, 12);
+            let (px, py) = (x.at(*a), y.at(*b));
+            let boxes = [(9, -14), (-9 - width, -14), (9, 16), (-9 - width, 16)]
+                .map(|(dx, dy)| (px + dx, py + dy - HEIGHT_PX / 2, px + dx + width, py + dy + HEIGHT_PX / 2));
+            let free = |one: &&(i32, i32, i32, i32)| {
+                let meets = |other: &(i32, i32, i32, i32)| {
+                    one.0 < other.2 && other.0 < one.2 && one.1 < other.3 && other.1 < one.3
+                };
+                one.0 > LEFT && one.2 < RIGHT + 10 && !taken.iter().any(meets)
+            };
+            let place = *boxes.iter().find(free).unwrap_or(&boxes[0]);
+            taken.push(place);
+            // What lies behind a label must not run through it.
+            let behind =
+                Rectangle::new([(place.0, place.1), (place.0 + width * 9 / 10, place.3)], WHITE.mix(0.8).filled());
+            area.draw(&behind).map_err(drop)?;
+            text(area, &label, (place.0, (place.1 + place.3) / 2), anchored(12, INK, HPos::Left, VPos::Center))?;
         }
     }
     Ok(())

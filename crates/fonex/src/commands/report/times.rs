@@ -21,7 +21,7 @@ pub fn drift_chart(sides: &[(String, Side<'_>)]) -> Option<ChartFigure> {
     for (name, side) in sides.iter().take(MOST_VARIANTS) {
         let Some(timing) = side.variant.score.as_ref().and_then(|score| score.timing.as_ref()) else { continue };
         let mut points: Vec<(f64, f64)> = Vec::new();
-        for trial in side.variant.records.iter().filter(|trial| trial.key.repeat == 1) {
+        for trial in side.variant.records.iter().filter(|trial| trial.key.repeat == 0) {
             let label = side.run.labels.get(&trial.key.clip_id);
             let offsets = label
                 .zip(trial.heard.as_ref())
