@@ -86,10 +86,10 @@ fn found_table(what: &str, rows: impl Iterator<Item = (String, TermCounts)>) -> 
 }
 
 fn marks(marks: &Marks) -> String {
-    let named = [("punctuation", marks.punctuation), ("capitals", marks.capitals)];
-    let named = named.into_iter().filter_map(|(name, counts)| Some((name.to_owned(), counts?)));
+    let named = |name: &str, counts: Option<TermCounts>| counts.map(|counts| (name.to_owned(), counts));
     let signs = marks.signs.iter().map(|sign| (format!("  {}", sign.sign), sign.counts));
-    found_table("beside the words", named.chain(signs))
+    let punctuation = named("punctuation", marks.punctuation).into_iter().chain(signs);
+    found_table("beside the words", punctuation.chain(named("capitals", marks.capitals)))
 }
 
 fn boundaries(cuts: &Boundaries) -> String {

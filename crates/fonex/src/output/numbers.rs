@@ -76,9 +76,9 @@ pub fn timing_notes(timing: &Timing) -> Vec<String> {
         notes.push(format!("{clips} had times of segments only, divided among their words here"));
     }
     for (count, what) in [
-        (faults.without_times, "without a time"),
-        (faults.overlapping, "before the word before them ends"),
-        (faults.out_of_order, "out of order"),
+        (faults.without_times, "have no time"),
+        (faults.overlapping, "start before the word before them ends"),
+        (faults.out_of_order, "are out of order"),
     ] {
         if count > 0 {
             notes.push(format!("{} {what}", plural(count, "word")));
