@@ -269,10 +269,10 @@ mod tests {
         let child = std::fs::read_to_string(marker.path()).unwrap();
         let alive = || std::fs::read_to_string(format!("/proc/{}/stat", child.trim())).unwrap_or_default();
         // On a busy machine one that was told to die may not have got to it yet; it would live for five minutes.
-        let started = std::time::Instant::now();
+        let started = Instant::now();
         while !(alive().is_empty() || alive().contains(") Z ")) {
             assert!(started.elapsed() < Duration::from_secs(60), "the child lives on: {}", alive());
-            std::thread::yield_now();
+            thread::yield_now();
         }
     }
 
