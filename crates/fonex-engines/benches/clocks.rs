@@ -6,18 +6,15 @@
 //! and reads to the end of each answer, and `wrk` where it is installed.
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
-use std::collections::HashMap;
+mod util;
+
 use std::net::SocketAddr;
-use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fonex_core::latency::Percentiles;
-use fonex_engines::{
-    Engine, EngineConfig, Form, Secrets, Settings, SpeakRequest, StopFlag, Surroundings, build_engine,
-};
-use fonex_formats::Place;
+use fonex_engines::{Engine, Form, Settings, SpeakRequest, StopFlag};
 use fonex_standin::service::{Service, ServiceConfig};
 use fonex_standin::{Behaviours, ReplyProfile};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -48,18 +45,7 @@ fn engine(address: SocketAddr, wait_ms: u32) -> Box<dyn Engine> {
         "transport": "http", "task": "reply",
         "request": {"url": format!("http://{address}/reply"), "query": {"text": "{text}", "wait_ms": wait_ms.to_string()}}
     });
-    let serde_json::Value::Object(table) = table else { unreachable!("it is a table") };
-    let here = Path::new(".");
-    let config = EngineConfig::read("e", table, &Place::file(here), "engine.e", here).unwrap();
-    let around = Surroundings {
-        bench: here.to_owned(),
-        folder: here.to_owned(),
-        scratch: here.to_owned(),
-        labels: Arc::new(HashMap::new()),
-        seed: 1,
-        secrets: Secrets::default(),
-    };
-    build_engine(&config, &around).unwrap()
+    util::engine(table)
 }
 
 /// Calls from `at_once` threads until each has called `each` times; `note` sees every answer.

@@ -5,18 +5,15 @@
 //! of the audio the final result is said to have come; service and client share the machine, and both are in that.
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
-use std::collections::HashMap;
-use std::path::Path;
-use std::sync::{Arc, Mutex};
+mod util;
+
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use fonex_core::Clip;
 use fonex_core::audio::Audio;
 use fonex_core::latency::{LiveWhat, Percentiles};
-use fonex_engines::{
-    Delivery, Engine, EngineConfig, Form, HearRequest, Pace, Secrets, Settings, StopFlag, Surroundings, build_engine,
-};
-use fonex_formats::Place;
+use fonex_engines::{Delivery, Engine, Form, HearRequest, Pace, Settings, StopFlag};
 use fonex_standin::service::{Service, ServiceConfig};
 use fonex_standin::{Behaviours, HearProfile};
 
@@ -88,16 +85,5 @@ fn engine(service: &Service) -> Box<dyn Engine> {
         "rules": [rule("ready", "ready"), rule("interim", "interim"), rule("final", "final"), rule("done", "closed"),
                   rule("end_of_speech", "end_of_speech")],
     });
-    let serde_json::Value::Object(table) = table else { unreachable!("it is a table") };
-    let here = Path::new(".");
-    let config = EngineConfig::read("e", table, &Place::file(here), "engine.e", here).unwrap();
-    let around = Surroundings {
-        bench: here.to_owned(),
-        folder: here.to_owned(),
-        scratch: here.to_owned(),
-        labels: Arc::new(HashMap::new()),
-        seed: 1,
-        secrets: Secrets::default(),
-    };
-    build_engine(&config, &around).unwrap()
+    util::engine(table)
 }

@@ -35,6 +35,7 @@ pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Task, Transport, build
 pub use deliver::Delivery;
 pub use guard::{Limits, LongText, Retry};
 pub use http::HttpConfig;
+use live::{Frame, Frames};
 pub use live::{Live, Pace, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
 pub use recorded::RecordedConfig;

@@ -1,10 +1,12 @@
 //! Audio delivered as from a microphone: its pace, and where it comes from when it is not a clip.
 
+use std::borrow::Cow;
 use std::fmt;
 use std::sync::Mutex;
 use std::sync::mpsc::Receiver;
+use std::time::{Duration, Instant};
 
-use fonex_core::latency::LiveEvent;
+use fonex_core::latency::{LiveEvent, Pacing};
 use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
@@ -89,6 +91,92 @@ impl Live<'_> {
     #[must_use]
     pub const fn paced(pace: Pace) -> Self {
         Self { pace, recording: None, watch: None }
+    }
+}
+
+/// The frames of one live delivery and when each is due: once its own audio is over. Moments are counted from the first,
+/// so that a late frame makes no later one late.
+pub(crate) struct Frames<'f> {
+    live: Live<'f>,
+    sound: &'f [u8],
+    /// Bytes of a frame, and of all frames at most; whole samples only.
+    size: usize,
+    most: usize,
+    started: Instant,
+    due_so_far: u32,
+    delivered: usize,
+    waiting: Vec<u8>,
+    late_ms: Vec<f64>,
+}
+
+/// What is to be sent at the moment a frame is due.
+pub(crate) enum Frame<'f> {
+    /// Audio; `last` when no more follows, so that the end can be told with it and not a frame later.
+    Audio { part: Cow<'f, [u8]>, last: bool },
+    /// Nothing has been recorded since.
+    Nothing,
+    /// The end.
+    Over,
+}
+
+impl<'f> Frames<'f> {
+    pub(crate) fn new(sound: &'f [u8], live: Live<'f>, bytes_a_second: f64, started: Instant) -> Self {
+        let whole = |seconds: f64| (bytes_a_second * seconds) as usize / 2 * 2;
+        let most = live.pace.longest_s.map_or(usize::MAX, whole);
+        Self {
+            live,
+            sound: &sound[..sound.len().min(most)],
+            size: whole(live.pace.frame_ms / 1e3).max(2),
+            most,
+            started,
+            due_so_far: 0,
+            delivered: 0,
+            waiting: Vec::new(),
+            late_ms: Vec::new(),
+        }
+    }
+
+    /// When the next frame is due.
+    pub(crate) fn due(&self) -> Instant {
+        let pace = &self.live.pace;
+        self.started + Duration::from_secs_f64(f64::from(self.due_so_far + 1) * pace.frame_ms / 1e3 / pace.speed)
+    }
+
+    /// The frame that is due now.
+    pub(crate) fn next(&mut self) -> Frame<'f> {
+        let late_ms = self.due().elapsed().as_secs_f64() * 1e3;
+        self.due_so_far += 1;
+        let part = match self.live.recording {
+            None => {
+                let end = self.sound.len().min(self.delivered + self.size);
+                Cow::Borrowed(&self.sound[self.delivered.min(end)..end])
+            }
+            Some(recording) => {
+                let more = recording.taken();
+                let over = more.is_none() || self.delivered >= self.most;
+                self.waiting.extend(more.unwrap_or_default());
+                let whole = self.waiting.len() / 2 * 2;
+                if whole == 0 && !over {
+                    return Frame::Nothing;
+                }
+                if over {
+                    self.waiting.truncate(self.most.saturating_sub(self.delivered));
+                }
+                let whole = whole.min(self.waiting.len());
+                Cow::Owned(self.waiting.drain(..whole).collect())
+            }
+        };
+        if part.is_empty() {
+            return Frame::Over;
+        }
+        self.delivered += part.len();
+        self.late_ms.push(late_ms);
+        Frame::Audio { part, last: self.live.recording.is_none() && self.delivered >= self.sound.len() }
+    }
+
+    /// How well the frames kept their times.
+    pub(crate) fn pacing(&self) -> Pacing {
+        Pacing::of(&self.late_ms)
     }
 }
 

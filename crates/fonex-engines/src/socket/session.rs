@@ -26,7 +26,7 @@ use crate::mapping::Steps;
 use crate::net::{Clocked, NetFailure, Opening, Url};
 use crate::spoken::from_base64;
 use crate::values::Values;
-use crate::{Live, Measured, Then, cut};
+use crate::{Frame, Frames, Live, Measured, Then, cut};
 
 type Sink = SplitSink<WebSocketStream<Clocked>, Message>;
 type Stream = SplitStream<WebSocketStream<Clocked>>;
@@ -444,7 +444,8 @@ async fn send_all(
         Given::Live(sound, live, bytes_a_second) => {
             let mut values = values.clone();
             let mut frame = |part: &[u8]| frame_of(config.audio.as_ref(), &mut values, part);
-            let sent = send_live(sound, live, bytes_a_second, began, sink, &mut frame).await?;
+            let frames = Frames::new(sound, live, bytes_a_second, *began.get_or_init(Instant::now));
+            let sent = send_live(frames, sink, &mut frame).await?;
             bytes += sent.0;
             pacing = sent.1;
         }
@@ -469,51 +470,27 @@ fn frame_of(template: Option<&Value>, values: &mut Values<'_>, part: &[u8]) -> M
     }
 }
 
-/// Sends frames when a microphone would have recorded them: each once its own audio is over. Moments are counted from the
-/// first, so that a late frame makes no later one late.
+/// Sends frames when a microphone would have recorded them.
 async fn send_live(
-    sound: &[u8],
-    live: Live<'_>,
-    bytes_a_second: f64,
-    began: &OnceLock<Instant>,
+    mut frames: Frames<'_>,
     sink: &Mutex<Sink>,
-    frame: &mut impl FnMut(&[u8]) -> Message,
+    message: &mut impl FnMut(&[u8]) -> Message,
 ) -> Result<(u64, Pacing), NetFailure> {
-    let pace = live.pace;
-    // Whole samples only.
-    let size = ((bytes_a_second * pace.frame_ms / 1e3) as usize / 2 * 2).max(2);
-    let most = pace.longest_s.map_or(usize::MAX, |s| (bytes_a_second * s) as usize / 2 * 2);
-    let start = *began.get_or_init(Instant::now);
-    let (mut bytes, mut late_ms) = (0, Vec::new());
-    let mut waiting: Vec<u8> = Vec::new();
-    let mut parts = sound[..sound.len().min(most)].chunks(size).peekable();
-    let mut delivered = 0;
-    for number in 1_u32.. {
-        let due = start + Duration::from_secs_f64(f64::from(number) * pace.frame_ms / 1e3 / pace.speed);
-        tokio::time::sleep_until(due.into()).await;
-        let part = match live.recording {
-            None => parts.next().map(std::borrow::Cow::Borrowed),
-            Some(recording) => {
-                let more = recording.taken();
-                let over = more.is_none() || delivered >= most;
-                waiting.extend(more.unwrap_or_default());
-                let whole = waiting.len() / 2 * 2;
-                (whole > 0 || !over).then(|| waiting.drain(..whole).collect::<Vec<u8>>().into())
+    let mut bytes = 0;
+    loop {
+        tokio::time::sleep_until(frames.due().into()).await;
+        match frames.next() {
+            Frame::Audio { part, last } => {
+                bytes += send(sink, message(&part)).await?;
+                if last {
+                    break;
+                }
             }
-        };
-        let Some(part) = part else { break };
-        if part.is_empty() {
-            continue;
-        }
-        delivered += part.len();
-        late_ms.push(due.elapsed().as_secs_f64() * 1e3);
-        bytes += send(sink, frame(&part)).await?;
-        // The end is told with the last frame, not a frame later.
-        if live.recording.is_none() && parts.peek().is_none() {
-            break;
+            Frame::Nothing => {}
+            Frame::Over => break,
         }
     }
-    Ok((bytes, Pacing::of(&late_ms)))
+    Ok((bytes, frames.pacing()))
 }
 
 fn event(began: Instant, at: Instant, what: LiveWhat, text: String) -> LiveEvent {

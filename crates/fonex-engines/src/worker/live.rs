@@ -8,12 +8,12 @@ use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use fonex_core::latency::{LiveEvent, LiveLog, LiveWhat, Pacing};
+use fonex_core::latency::{LiveEvent, LiveLog, LiveWhat};
 use serde::Deserialize;
 use serde_json::json;
 
 use super::child::{Child, Ended};
-use crate::{Live, StopFlag};
+use crate::{Frame, Frames, Live, StopFlag};
 
 /// Events kept of one live delivery.
 const MOST_EVENTS: usize = 20_000;
@@ -35,13 +35,10 @@ struct Heard {
 pub(super) struct Listening<'l> {
     id: u64,
     live: Live<'l>,
-    sound: &'l [u8],
-    frame: usize,
-    sent: usize,
-    most: usize,
+    frames: Frames<'l>,
+    lasts: Duration,
     began: Instant,
     over: bool,
-    late_ms: Vec<f64>,
     events: Vec<LiveEvent>,
     /// The settled words so far, which are the text where the answer has none of its own.
     settled: String,
@@ -49,33 +46,23 @@ pub(super) struct Listening<'l> {
 
 impl<'l> Listening<'l> {
     pub(super) fn new(id: u64, live: Live<'l>, sound: &'l [u8], bytes_a_second: f64) -> Self {
-        let frame = ((bytes_a_second * live.pace.frame_ms / 1e3) as usize / 2 * 2).max(2);
-        let most = live.pace.longest_s.map_or(usize::MAX, |s| (bytes_a_second * s) as usize / 2 * 2);
+        let began = Instant::now();
+        let spoken_s = sound.len() as f64 / bytes_a_second / live.pace.speed;
         Self {
             id,
             live,
-            sound: &sound[..sound.len().min(most)],
-            frame,
-            sent: 0,
-            most,
-            began: Instant::now(),
+            frames: Frames::new(sound, live, bytes_a_second, began),
+            lasts: Duration::from_secs_f64(if live.recording.is_some() { 86_400.0 } else { spoken_s }),
+            began,
             over: false,
-            late_ms: Vec::new(),
             events: Vec::new(),
             settled: String::new(),
         }
     }
 
     /// How long the audio takes to be spoken.
-    pub(super) fn lasts(&self) -> Duration {
-        if self.live.recording.is_some() {
-            return Duration::from_secs(86_400);
-        }
-        self.moment(self.sound.len().div_ceil(self.frame) + 1)
-    }
-
-    fn moment(&self, frame: usize) -> Duration {
-        Duration::from_secs_f64(frame as f64 * self.live.pace.frame_ms / 1e3 / self.live.pace.speed)
+    pub(super) const fn lasts(&self) -> Duration {
+        self.lasts
     }
 
     /// The next line of the worker; frames that become due meanwhile are sent.
@@ -94,41 +81,24 @@ impl<'l> Listening<'l> {
             if self.over {
                 return child.next_line(until, stop);
             }
-            let due = self.began + self.moment(self.late_ms.len() + 1);
+            let due = self.frames.due();
             match child.next_line(due.min(until), stop) {
-                Err(Ended::Late) if due <= until => self.send(child, due)?,
+                Err(Ended::Late) if due <= until => self.send(child)?,
                 other => return other,
             }
         }
     }
 
-    fn send(&mut self, child: &mut Child, due: Instant) -> Result<(), Ended> {
-        let recorded;
-        let part = match self.live.recording {
-            None => {
-                Some(&self.sound[self.sent..self.sound.len().min(self.sent + self.frame)]).filter(|p| !p.is_empty())
-            }
-            Some(recording) => {
-                recorded = recording.taken().filter(|_| self.sent < self.most);
-                recorded.as_deref()
+    fn send(&mut self, child: &mut Child) -> Result<(), Ended> {
+        self.over = match self.frames.next() {
+            Frame::Nothing => false,
+            Frame::Over => true,
+            Frame::Audio { part, last } => {
+                child.send(json!({"id": self.id, "sound": STANDARD.encode(&part)}).to_string())?;
+                last
             }
         };
-        self.late_ms.push(due.elapsed().as_secs_f64() * 1e3);
-        let Some(part) = part else {
-            self.over = true;
-            return child.send(json!({"id": self.id, "over": true}).to_string());
-        };
-        self.sent += part.len();
-        if part.is_empty() {
-            return Ok(());
-        }
-        child.send(json!({"id": self.id, "sound": STANDARD.encode(part)}).to_string())?;
-        // The end is told with the last frame, not a frame later.
-        if self.live.recording.is_none() && self.sent >= self.sound.len() {
-            self.over = true;
-            return child.send(json!({"id": self.id, "over": true}).to_string());
-        }
-        Ok(())
+        if self.over { child.send(json!({"id": self.id, "over": true}).to_string()) } else { Ok(()) }
     }
 
     /// Whether a line was one of listening.
@@ -161,7 +131,7 @@ impl<'l> Listening<'l> {
             let at_ms = at.saturating_duration_since(self.began).as_secs_f64() * 1e3;
             self.events.push(LiveEvent { at_ms, what: LiveWhat::Final, text: text.to_owned() });
         }
-        let log = LiveLog { speed: self.live.pace.speed, pacing: Pacing::of(&self.late_ms), events: self.events };
+        let log = LiveLog { speed: self.live.pace.speed, pacing: self.frames.pacing(), events: self.events };
         (log, self.settled)
     }
 }

@@ -18,7 +18,7 @@ use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
 use fonex_store::Store;
 
 pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
-pub use profile::{read_profile, read_toml};
+pub use profile::{profile_checksum, read_profile, read_toml};
 pub use read::read_bench;
 
 use crate::failure::Failure;

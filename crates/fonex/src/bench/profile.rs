@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use fonex_core::text::TextProfile;
-use fonex_formats::{Place, Problem, value_strict};
+use fonex_formats::{Place, Problem, checksum, value_strict};
 use serde::de::DeserializeOwned;
 
 use super::unknown;
@@ -35,4 +35,9 @@ pub fn read_toml<T: DeserializeOwned>(path: &Path) -> Result<T, Problem> {
     let value = serde_json::to_value(table)
         .map_err(|error| Problem::new(format!("a value cannot be used: {error}"), at.clone()))?;
     value_strict(value, at, "", &[])
+}
+
+/// SHA-256 of a profile, steps and name: two runs with the same one compared their texts alike.
+pub fn profile_checksum(profile: &TextProfile) -> String {
+    checksum::of_bytes(&serde_json::to_vec(profile).expect("a profile is plain data"))
 }

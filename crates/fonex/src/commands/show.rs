@@ -8,7 +8,7 @@ use serde::Serialize;
 use super::in_depth::in_depth;
 use super::{find_run, find_variant};
 use crate::analysis::{ClipResult, RunView, VariantView};
-use crate::bench::{existing_store, unknown};
+use crate::bench::{existing_store, profile_checksum, unknown};
 use crate::cli::{Format, Show};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, milliseconds, percent, plural, rate_with_interval, thread_key, thread_lines};
@@ -83,8 +83,12 @@ fn header(run: &Run) -> String {
     let mut text = format!("Run {}{label}{state}: plan {}, {started}\n", run.id, run.plan);
     let checksum = run.corpus_checksum.get(..8).unwrap_or_default();
     text += &format!(
-        "corpus {} ({checksum}), text profile {}, seed {}, Fonex {}\n",
-        run.corpus_path, run.text_profile.name, run.seed, run.fonex_version
+        "corpus {} ({checksum}), text profile {} ({}), seed {}, Fonex {}\n",
+        run.corpus_path,
+        run.text_profile.name,
+        &profile_checksum(&run.text_profile)[..8],
+        run.seed,
+        run.fonex_version
     );
     let load = run.machine.load_1m.map_or_else(String::new, |load| format!(", load {load:.1}"));
     text += &format!("{}, {}, {}{load}\n", run.machine.cpu, plural(run.machine.cores as u64, "core"), run.machine.os);

@@ -25,7 +25,7 @@ use self::tables::{
 use self::times::{drift_chart, growth_chart, times_table};
 use super::{find_run, trend};
 use crate::analysis::{self, Comparison, RunView, Side, VariantView, by_task, compare};
-use crate::bench::existing_store;
+use crate::bench::{existing_store, profile_checksum};
 use crate::cli::Report;
 use crate::execute::now;
 use crate::failure::{Code, Failure};
@@ -136,8 +136,9 @@ impl<'r> Builder<'r> {
             facts.push(("Variants".into(), versions.join("; ")));
             let checksum = run.corpus_checksum.get(..12).unwrap_or_default();
             facts.push(("Corpus".into(), format!("{}, SHA-256 {checksum}…", run.corpus_path)));
-            let scoring =
-                format!("text profile {}, seed {}, Fonex {}", run.text_profile.name, run.seed, run.fonex_version);
+            let profile =
+                format!("{}, SHA-256 {}…", run.text_profile.name, &profile_checksum(&run.text_profile)[..12]);
+            let scoring = format!("text profile {profile}, seed {}, Fonex {}", run.seed, run.fonex_version);
             facts.push(("Scored with".into(), scoring));
             let machine = &run.machine;
             let cores = plural(machine.cores as u64, "core");
