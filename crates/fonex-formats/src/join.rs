@@ -1,7 +1,8 @@
 //! Labels and results read side by side and joined by id, in memory that does not grow with their texts.
 //!
-//! Both files are read once, in rounds of equally many lines. What has no partner yet is remembered by its place in the
-//! file and read again when its partner comes, so any order works, and the common one costs nothing.
+//! Both files are read once, in rounds of equally many lines, a round in parts, each of which one core parses and works
+//! on while its records are at hand. What has no partner yet is remembered by its place in the file and read again when
+//! its partner comes, so any order works, and the common one costs nothing.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -19,9 +20,9 @@ use crate::lines::{Block, LineAt, Lines, as_text};
 use crate::{HeardRecord, Place, Problem, Problems, in_parallel, parse_strict};
 
 /// Lines a round reads of each file.
-const ROUND: usize = 1 << 13;
-/// Lines a worker reads at once.
-const PART: usize = 1 << 11;
+const ROUND: usize = 1 << 15;
+/// Lines a worker takes at once. It decides how results are grouped, so it does not depend on the machine.
+const PART: usize = 1 << 12;
 /// Complaints gathered before reading stops.
 const MOST_PROBLEMS: usize = 100;
 
@@ -40,6 +41,14 @@ pub struct Joined {
 type Placed<T> = (u128, LineAt, T);
 /// Records of a block, in order.
 type Records<T> = Vec<Placed<T>>;
+
+/// A part of a round.
+enum Part<R> {
+    /// Each clip had its result in the same place; the ids with their lines.
+    Worked(R, [Vec<(u128, u64)>; 2]),
+    /// What is to be joined yet, and what is wrong.
+    Read(Records<Clip>, Records<HeardRecord>, Vec<Problem>),
+}
 
 /// One of the two files.
 struct Side<T> {
@@ -90,6 +99,25 @@ fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Pr
     serde_json::from_str(text).or_else(|_| parse_strict(text, Place::line(path, number)))
 }
 
+/// The records of some lines. What is wrong in a record does not hide its id.
+fn parse_lines<T: Record>(block: &Block, lines: &[LineAt], path: &Path, problems: &mut Vec<Problem>) -> Records<T> {
+    let mut records = Vec::with_capacity(lines.len());
+    for line in lines {
+        match block.text(line, path).and_then(|text| parse_record::<T>(text, path, line.number)) {
+            Ok(record) => {
+                problems.extend(record.check(&Place::line(path, line.number)).err());
+                records.push((hash(record.id()), *line, record));
+            }
+            Err(problem) => problems.push(problem),
+        }
+    }
+    records
+}
+
+fn ids<T>(records: &Records<T>) -> Vec<(u128, u64)> {
+    records.iter().map(|(id, line, _)| (*id, line.number)).collect()
+}
+
 impl<T: Record> Side<T> {
     fn open(path: &Path) -> Result<Self, Problem> {
         Ok(Self {
@@ -100,32 +128,6 @@ impl<T: Record> Side<T> {
             ids: Vec::new(),
             read: std::marker::PhantomData,
         })
-    }
-
-    /// Records of a block. What is wrong in a record does not hide its id.
-    fn parse(&mut self, block: &Block, problems: &mut Vec<Problem>) -> Records<T> {
-        let parts: Vec<&[LineAt]> = block.lines.chunks(PART).collect();
-        let path = &self.path;
-        let parsed = in_parallel(&parts, |lines| {
-            let one = |line: &LineAt| -> Result<(Placed<T>, Option<Problem>), Problem> {
-                let record: T = parse_record(block.text(line, path)?, path, line.number)?;
-                let wrong = record.check(&Place::line(path, line.number)).err();
-                Ok(((hash(record.id()), *line, record), wrong))
-            };
-            lines.iter().map(one).collect::<Vec<_>>()
-        });
-        let mut records = Vec::with_capacity(block.lines.len());
-        for result in parsed.into_iter().flatten() {
-            match result {
-                Ok((record, wrong)) => {
-                    records.push(record);
-                    problems.extend(wrong);
-                }
-                Err(problem) => problems.push(problem),
-            }
-        }
-        self.ids.extend(records.iter().map(|(id, line, _)| (*id, line.number)));
-        records
     }
 
     /// Reads a line again.
@@ -176,11 +178,12 @@ impl Joined {
         Ok(Self { clips: Side::open(corpus)?, results: Side::open(heard)?, problems: Vec::new(), ended: false })
     }
 
-    /// The next pairs; none at the end, when the clips without a result have been given as well.
+    /// Works on the next pairs, part by part on all cores; none at the end, when the clips without a result have been
+    /// given as well.
     ///
     /// # Errors
     /// Every [`Problem`] of both files, up to a hundred, once they have been read.
-    pub fn next_round(&mut self) -> Result<Option<Vec<Pair>>, Problems> {
+    pub fn next_round<R: Send>(&mut self, work: impl Fn(&[Pair]) -> R + Sync) -> Result<Option<Vec<R>>, Problems> {
         while !self.ended {
             let block = self.clips.lines.next_block(ROUND)?;
             let answers = self.results.lines.next_block(ROUND)?;
@@ -193,19 +196,66 @@ impl Joined {
                 if !self.problems.is_empty() {
                     break;
                 }
-                let left = self.clips.left()?;
-                return Ok(Some(left.into_iter().map(|clip| (clip, None)).collect()));
+                let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
+                return Ok(Some(in_parts(&left, work)));
             }
-            let clips = self.clips.parse(&block, &mut self.problems);
-            let results = self.results.parse(&answers, &mut self.problems);
+            let parts = self.read_parts(&block, &answers, &work);
+            let (mut worked, mut clips, mut results) = (Vec::with_capacity(parts.len()), Vec::new(), Vec::new());
+            for part in parts {
+                match part {
+                    Part::Worked(result, [clip_ids, result_ids]) => {
+                        worked.push(result);
+                        self.clips.ids.extend(clip_ids);
+                        self.results.ids.extend(result_ids);
+                    }
+                    Part::Read(more_clips, more_results, problems) => {
+                        self.clips.ids.extend(ids(&more_clips));
+                        self.results.ids.extend(ids(&more_results));
+                        self.problems.extend(problems);
+                        clips.extend(more_clips);
+                        results.extend(more_results);
+                    }
+                }
+            }
             if self.problems.len() >= MOST_PROBLEMS {
                 return Err(Problems(std::mem::take(&mut self.problems)));
             }
             if self.problems.is_empty() {
-                return Ok(Some(self.join(clips, results)?));
+                let joined = self.join(clips, results)?;
+                worked.extend(in_parts(&joined, work));
+                return Ok(Some(worked));
             }
         }
         if self.problems.is_empty() { Ok(None) } else { Err(Problems(std::mem::take(&mut self.problems))) }
+    }
+
+    /// Parses the lines of a round, and works on the parts in which clips and results go together.
+    fn read_parts<R: Send>(
+        &self,
+        clips: &Block,
+        results: &Block,
+        work: &(impl Fn(&[Pair]) -> R + Sync),
+    ) -> Vec<Part<R>> {
+        let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
+        let parts: Vec<usize> = (0..count).collect();
+        in_parallel(&parts, |part| {
+            fn lines_of(block: &Block, part: usize) -> &[LineAt] {
+                let start = (part * PART).min(block.lines.len());
+                &block.lines[start..(start + PART).min(block.lines.len())]
+            }
+            let mut problems = Vec::new();
+            let clips = parse_lines::<Clip>(clips, lines_of(clips, *part), &self.clips.path, &mut problems);
+            let results = parse_lines(results, lines_of(results, *part), &self.results.path, &mut problems);
+            let go_together = clips.len() == results.len() && clips.iter().zip(&results).all(|(a, b)| a.0 == b.0);
+            if !go_together || !problems.is_empty() {
+                return Part::Read(clips, results, problems);
+            }
+            let ids = [ids(&clips), ids(&results)];
+            let heard = |(.., result): Placed<HeardRecord>| Some(result.into_heard().1);
+            let pairs: Vec<Pair> =
+                clips.into_iter().zip(results).map(|((.., clip), result)| (clip, heard(result))).collect();
+            Part::Worked(work(&pairs), ids)
+        })
     }
 
     /// The ids of results that belong to no clip, in file order; known at the end.
@@ -219,16 +269,7 @@ impl Joined {
     /// Pairs the records of a round with each other and with those that waited.
     fn join(&mut self, clips: Records<Clip>, results: Records<HeardRecord>) -> Result<Vec<Pair>, Problem> {
         let mut pairs = Vec::with_capacity(clips.len());
-        let (mut clips, mut results) = (clips.into_iter().peekable(), results.into_iter().peekable());
-        while let (Some((clip, ..)), Some((result, ..))) = (clips.peek(), results.peek()) {
-            if clip != result {
-                break;
-            }
-            let (Some((.., clip)), Some((.., result))) = (clips.next(), results.next()) else { break };
-            pairs.push((clip, Some(result.into_heard().1)));
-        }
-        // From the first difference on, the rest of the round is joined by looking up.
-        let mut results: Vec<Option<(u128, LineAt, HeardRecord)>> = results.map(Some).collect();
+        let mut results: Vec<Option<Placed<HeardRecord>>> = results.into_iter().map(Some).collect();
         let places = results.iter().enumerate().filter_map(|(at, result)| Some((result.as_ref()?.0, at)));
         let places: HashMap<u128, usize, foldhash::fast::FixedState> = places.collect();
         for (id, line, clip) in clips {
@@ -254,7 +295,13 @@ impl Joined {
 
     /// One result and one clip an id: which is known only when every id has been seen.
     fn complain_of_repeated(&mut self) -> Result<(), Problem> {
-        for (number, first) in self.clips.repeated() {
+        let Self { clips, results, .. } = self;
+        let (of_clips, of_results) = std::thread::scope(|scope| {
+            let of_clips = scope.spawn(|| clips.repeated());
+            let of_results = results.repeated();
+            (of_clips.join().expect("sorting does not panic"), of_results)
+        });
+        for (number, first) in of_clips {
             let id = self.clips.id_in(number)?;
             self.problems.push(corpus::taken(
                 &id,
@@ -262,12 +309,16 @@ impl Joined {
                 Place::line(&self.clips.path, first),
             ));
         }
-        for (number, _) in self.results.repeated() {
+        for (number, _) in of_results {
             let id = self.results.id_in(number)?;
             self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
         }
         Ok(())
     }
+}
+
+fn in_parts<R: Send>(pairs: &[Pair], work: impl Fn(&[Pair]) -> R + Sync) -> Vec<R> {
+    in_parallel(&pairs.chunks(PART).collect::<Vec<_>>(), |part| work(part))
 }
 
 /// Whether both are JSON Lines files, which can be read together.
@@ -317,8 +368,9 @@ mod tests {
         std::fs::write(&heard, lines(results)).unwrap();
         let mut joined = Joined::open(&corpus, &heard).unwrap();
         let mut pairs = Vec::new();
-        while let Some(round) = joined.next_round().unwrap() {
-            pairs.extend(round.into_iter().map(|(clip, heard)| (clip.id, heard.map(|heard| heard.text))));
+        let id_and_text = |(clip, heard): &Pair| (clip.id.clone(), heard.as_ref().map(|heard| heard.text.clone()));
+        while let Some(round) = joined.next_round(|part| part.iter().map(id_and_text).collect::<Vec<_>>()).unwrap() {
+            pairs.extend(round.into_iter().flatten());
         }
         (pairs, joined.unknown().unwrap())
     }

@@ -1,13 +1,9 @@
 //! One clip: what was said and heard, word by word.
 
-use std::hash::BuildHasher;
-
 use serde::{Deserialize, Serialize};
 
-use crate::align::{
-    Against, Alignment, Edit, EditCounts, WordGraph, align, count_character_edits, count_edits, unlikeness,
-};
-use crate::text::{Label, LabelPart, TextProfile, Token, Vocabulary};
+use crate::align::{Against, Aligner, Edit, EditCounts, Step, WordGraph, unlikeness};
+use crate::text::{Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
 
 /// One word of the comparison, in reading order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,36 +62,48 @@ pub(super) struct Comparer {
     pub(super) words: EditCounts,
     pub(super) characters: EditCounts,
     pub(super) steps: Vec<NumberedStep>,
+    aligner: Aligner,
+    said: WordGraph<u32>,
     heard: Vec<u32>,
+    /// The words of the label joined by spaces, and where each of them ends.
     said_text: String,
+    said_ends: Vec<usize>,
     heard_text: String,
+    /// Whether the profile left the heard text as it was written.
+    heard_as_written: bool,
+    said_written: WordGraph<u64>,
+    heard_written: Vec<u64>,
 }
 
 impl Comparer {
     /// Compares one clip; its counts and steps stay until the next.
     pub(super) fn compare(&mut self, profile: &TextProfile, label: &Label, heard: &str) {
-        let Self { vocabulary, heard: numbers, heard_text, .. } = self;
+        let Self { vocabulary, aligner, said, said_ends, said_text, heard: numbers, heard_text, .. } = self;
+        said_text.clear();
+        said_ends.clear();
+        put_in(said, label, |text, with| {
+            profile.each_token(text, |token| {
+                append(said_text, token);
+                said_ends.push(said_text.len());
+                with(vocabulary.number(token));
+            });
+        });
         numbers.clear();
         heard_text.clear();
-        profile.each_token(heard, |token| {
-            numbers.push(vocabulary.number(token));
+        // Most words are heard as they were said: those need not be looked up.
+        let mut next = 0;
+        self.heard_as_written = profile.each_token(heard, |token| {
             append(heard_text, token);
+            let near = next..(next + LOOK_AHEAD).min(said_ends.len());
+            let same = |at: &usize| word_at(said_text, said_ends, *at) == token;
+            numbers.push(near.into_iter().find(same).map_or_else(
+                || vocabulary.number(token),
+                |at| {
+                    next = at + 1;
+                    said.words()[at]
+                },
+            ));
         });
-        let mut said: WordGraph<u32> = WordGraph::new();
-        let mut numbered = |text: &str| {
-            let mut numbers = Vec::with_capacity(16);
-            profile.each_token(text, |token| numbers.push(vocabulary.number(token)));
-            numbers
-        };
-        for part in label.parts() {
-            match part {
-                LabelPart::Fixed(text) => said.push_words(numbered(text)),
-                LabelPart::Choice(readings) => {
-                    said.push_choice(readings.iter().map(|reading| numbered(reading)).collect());
-                }
-            }
-        }
-        let (vocabulary, numbers) = (&self.vocabulary, &self.heard);
         let against = |node: usize, at: usize, same: bool| Against {
             apart: 0,
             unlike: if same {
@@ -104,23 +112,39 @@ impl Comparer {
                 unlikeness(vocabulary.word(said.words()[node]), vocabulary.word(numbers[at]))
             },
         };
-        let alignment = align(&said, numbers, against);
-        self.words = alignment.counts();
-        self.keep(&alignment, said.words());
-        self.characters = count_character_edits(&self.said_text, &self.heard_text);
+        let steps = aligner.align(said, numbers, against);
+        self.words = EditCounts::of(steps);
+        let numbered = |Step { edit, said: node, heard }: &Step| NumberedStep {
+            edit: *edit,
+            said: node.map(|node| said.words()[node]),
+            heard: heard.map(|at| numbers[at]),
+        };
+        self.steps.clear();
+        self.steps.extend(steps.iter().map(numbered));
+        if !matches!(label.parts(), [] | [LabelPart::Fixed(_)]) {
+            // Of a label with choices only the words of the path taken count.
+            said_text.clear();
+            let taken = self.steps.iter().filter_map(|step| step.said);
+            taken.for_each(|number| append(said_text, vocabulary.word(number)));
+        }
+        self.characters = aligner.count_characters(said_text, heard_text);
     }
 
-    fn keep(&mut self, alignment: &Alignment, said: &[u32]) {
-        let Self { vocabulary, steps, heard, said_text, .. } = self;
-        steps.clear();
-        said_text.clear();
-        for step in &alignment.steps {
-            let said = step.said.map(|node| said[node]);
-            if let Some(number) = said {
-                append(said_text, vocabulary.word(number));
-            }
-            steps.push(NumberedStep { edit: step.edit, said, heard: step.heard.map(|at| heard[at]) });
+    /// Word counts of the clip compared last as it is written, nothing forgiven: what the profile forgives is the
+    /// difference. Words are told apart by their hashes.
+    pub(super) fn count_as_written(&mut self, label: &Label, heard: &str) -> EditCounts {
+        put_in(&mut self.said_written, label, hashed);
+        self.heard_written.clear();
+        if self.heard_as_written {
+            self.heard_written.extend(self.heard.iter().map(|number| self.vocabulary.hash_of(*number)));
+        } else {
+            hashed(heard, &mut |word| self.heard_written.push(word));
         }
+        if let [LabelPart::Fixed(_)] = label.parts() {
+            return self.aligner.count(self.said_written.words(), &self.heard_written);
+        }
+        // Which words are paired changes no count.
+        EditCounts::of(self.aligner.align(&self.said_written, &self.heard_written, |_, _, _| Against::default()))
     }
 
     /// The comparison with its words.
@@ -131,6 +155,15 @@ impl Comparer {
     }
 }
 
+/// Words of the label a heard word is compared with before it is looked up.
+const LOOK_AHEAD: usize = 4;
+
+/// One of the words joined by spaces, of which `ends` says where each ends.
+fn word_at<'t>(text: &'t str, ends: &[usize], at: usize) -> &'t str {
+    let start = at.checked_sub(1).map_or(0, |before| ends[before] + 1);
+    &text[start..ends[at]]
+}
+
 fn append(text: &mut String, word: &str) {
     if !text.is_empty() {
         text.push(' ');
@@ -138,33 +171,25 @@ fn append(text: &mut String, word: &str) {
     text.push_str(word);
 }
 
-/// Word counts of a clip as it is written, nothing forgiven: what the profile forgives is the difference.
-#[must_use]
-pub fn count_as_written(label: &Label, heard: &str) -> EditCounts {
-    if let [LabelPart::Fixed(text)] = label.parts() {
-        return count_edits(&hashed(text), &hashed(heard));
-    }
-    let mut said = WordGraph::new();
+/// Fills a graph with the words of a label; `each_word` calls its second argument for every word of a text.
+fn put_in<T>(graph: &mut WordGraph<T>, label: &Label, mut each_word: impl FnMut(&str, &mut dyn FnMut(T))) {
+    graph.clear();
     for part in label.parts() {
         match part {
-            LabelPart::Fixed(text) => said.push_words(hashed(text)),
+            LabelPart::Fixed(text) => each_word(text, &mut |word| graph.push_word(word)),
             LabelPart::Choice(readings) => {
-                said.push_choice(readings.iter().map(|reading| hashed(reading)).collect());
+                let mut words_of = |text: &String| {
+                    let mut words = Vec::new();
+                    each_word(text, &mut |word| words.push(word));
+                    words
+                };
+                graph.push_choice(readings.iter().map(&mut words_of).collect());
             }
         }
     }
-    // Which words are paired changes no count.
-    align(&said, &hashed(heard), |_, _, _| Against::default()).counts()
 }
 
-/// The words of a text as hashes of 64 bits, by which they are told apart: of a million different words two would share
-/// one once in forty million texts.
-fn hashed(text: &str) -> Vec<u64> {
-    let hash = foldhash::quality::FixedState::with_seed(3);
-    let of = |word: &str| hash.hash_one(word);
-    if text.is_ascii() {
-        text.split_ascii_whitespace().map(of).collect()
-    } else {
-        text.split_whitespace().map(of).collect()
-    }
+/// Calls `with` for the hashes of the words of a text.
+fn hashed(text: &str, with: &mut dyn FnMut(u64)) {
+    each_word(text, |word| with(Vocabulary::hash(word)));
 }

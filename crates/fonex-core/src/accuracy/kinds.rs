@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::clip_score::NumberedStep;
-use crate::align::Edit;
+use crate::align::{Edit, edit_distance};
 use crate::text::Vocabulary;
 
 /// What kind of mistake a wrong word is.
@@ -82,20 +82,22 @@ const RUN: usize = 3;
 /// The longest stretch of words looked for as repeated.
 const LONGEST_REPEATED: usize = 8;
 
-/// The kind of each step, none for a correct one; `kind_of_pair` tells it of two words. Cost is linear in the steps, but
+/// Puts the kind of each step into `kinds`, none for a correct one; `kind_of_pair` tells it of two words. Cost is linear in the steps, but
 /// for repeated stretches, which are looked for up to eight words long.
 pub(super) fn kinds_of(
     steps: &[NumberedStep],
     vocabulary: &Vocabulary,
+    kinds: &mut Vec<Option<MistakeKind>>,
     mut kind_of_pair: impl FnMut(u32, u32) -> MistakeKind,
-) -> Vec<Option<MistakeKind>> {
+) {
     let alone = |step: &NumberedStep| match step.edit {
         Edit::Correct => None,
         Edit::Deleted => Some(MistakeKind::Dropped),
         Edit::Inserted => Some(MistakeKind::Invented),
         Edit::Substituted => Some(kind_of_pair(step.said?, step.heard?)),
     };
-    let mut kinds: Vec<Option<MistakeKind>> = steps.iter().map(alone).collect();
+    kinds.clear();
+    kinds.extend(steps.iter().map(alone));
     let mut start = 0;
     while start < steps.len() {
         if steps[start].edit == Edit::Correct {
@@ -107,18 +109,22 @@ pub(super) fn kinds_of(
         mark_spacing(&steps[start..end], vocabulary, &mut kinds[start..end]);
         start = end;
     }
-    mark_runs(steps, &mut kinds);
-    mark_repeated(steps, &mut kinds);
-    kinds
+    mark_runs(steps, kinds);
+    mark_repeated(steps, kinds);
 }
+
+/// A letter as it is compared: a byte where words are plain.
+trait Letter: Copy + Eq + std::hash::Hash + Into<char> {}
+
+impl Letter for u8 {}
+impl Letter for char {}
 
 /// The kind of one word taken for another.
 #[must_use]
 pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
     let plain = |word: &str| !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_lowercase());
     if said != heard && plain(said) && plain(heard) {
-        let [said, heard]: [Vec<char>; 2] = [said, heard].map(|word| word.chars().collect());
-        return kind_of_letters(&said, &heard);
+        return kind_of_letters(said.as_bytes(), heard.as_bytes());
     }
     let [said_low, heard_low] = [said, heard].map(str::to_lowercase);
     if said_low == heard_low {
@@ -141,7 +147,7 @@ pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
     kind_of_letters(&said, &heard)
 }
 
-fn kind_of_letters(said: &[char], heard: &[char]) -> MistakeKind {
+fn kind_of_letters<L: Letter>(said: &[L], heard: &[L]) -> MistakeKind {
     if are_forms_of_one(said, heard) {
         return MistakeKind::Inflection;
     }
@@ -150,7 +156,7 @@ fn kind_of_letters(said: &[char], heard: &[char]) -> MistakeKind {
 
 /// Forms of one word share their beginning, at least three letters and more than half of the longer one, and differ
 /// in an ending of up to three.
-fn are_forms_of_one(a: &[char], b: &[char]) -> bool {
+fn are_forms_of_one<L: Letter>(a: &[L], b: &[L]) -> bool {
     const ENDING: usize = 3;
     let shared = a.iter().zip(b).take_while(|(x, y)| x == y).count();
     let longer = a.len().max(b.len());
@@ -161,20 +167,21 @@ fn are_forms_of_one(a: &[char], b: &[char]) -> bool {
 }
 
 /// Near in spelling: at most a third of the longer word's letters to change. Near in sound: the same key.
-fn are_near(a: &[char], b: &[char]) -> bool {
+fn are_near<L: Letter>(a: &[L], b: &[L]) -> bool {
     let longer = a.len().max(b.len());
-    let edits = crate::align::count_edits(a, b).errors() as usize;
-    edits * 3 <= longer || (longer > 2 && sound_key(a) == sound_key(b))
+    let fewest = a.len().abs_diff(b.len());
+    let in_spelling = fewest * 3 <= longer && edit_distance(a, b) as usize * 3 <= longer;
+    in_spelling || (longer > 2 && sound_key(a).eq(sound_key(b)))
 }
 
 /// What is left of a word's sound when vowels, doubled letters and letters that sound alike are made one. Written for
 /// Latin letters; a coarse key in the manner of Russell's index (US patent 1,261,167, 1918), over the whole word.
-fn sound_key(word: &[char]) -> String {
-    let mut key = String::new();
-    for (at, c) in word.iter().enumerate() {
-        let next = word.get(at + 1);
-        let class = match c {
-            'p' if next == Some(&'h') => 'f',
+fn sound_key<L: Letter>(word: &[L]) -> impl Iterator<Item = char> {
+    let mut last = None;
+    word.iter().enumerate().filter_map(move |(at, letter)| {
+        let next = word.get(at + 1).map(|next| (*next).into());
+        let class = match (*letter).into() {
+            'p' if next == Some('h') => 'f',
             'b' | 'p' => 'p',
             'f' | 'v' | 'w' => 'f',
             'c' if matches!(next, Some('e' | 'i' | 'y')) => 's',
@@ -185,21 +192,18 @@ fn sound_key(word: &[char]) -> String {
             'l' => 'l',
             'r' => 'r',
             'j' => 'j',
-            'h' => continue,
+            'h' => return None,
             'a' | 'e' | 'i' | 'o' | 'u' | 'y' | 'ä' | 'ö' | 'ü' | 'é' | 'è' | 'ê' | 'á' | 'í' | 'ó' | 'ú' => {
                 if at == 0 {
                     'a'
                 } else {
-                    continue;
+                    return None;
                 }
             }
-            other => *other,
+            other => other,
         };
-        if !key.ends_with(class) {
-            key.push(class);
-        }
-    }
-    key
+        (last.replace(class) != Some(class)).then_some(class)
+    })
 }
 
 /// A stretch of mistakes whose letters are the same on both sides is a matter of spacing.
@@ -291,7 +295,9 @@ mod tests {
             comparer.compare(&profile, &Label::parse(label).unwrap(), heard);
             let vocabulary = &comparer.vocabulary;
             let pair = |said, heard| kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
-            kinds_of(&comparer.steps, vocabulary, pair).into_iter().flatten().collect()
+            let mut kinds = Vec::new();
+            kinds_of(&comparer.steps, vocabulary, &mut kinds, pair);
+            kinds.into_iter().flatten().collect()
         };
         assert_eq!(kinds("the helppoint is open", "the help point is open"), [MistakeKind::Spacing; 2]);
         assert_eq!(kinds("a b c d e", "a e"), [MistakeKind::DroppedRun; 3]);

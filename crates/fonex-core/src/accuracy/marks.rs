@@ -70,19 +70,12 @@ struct Written {
 impl MarksBuilder {
     /// Adds the texts of a clip as they are written; `label` is its first reading.
     pub fn add(&mut self, label: &str, heard: &str) {
-        let plain = |text: &str| text.bytes().all(|b| b.is_ascii_lowercase() || b == b' ' || b == b'\'');
+        let plain_byte = |b: u8| b.is_ascii_lowercase() || b == b' ' || b == b'\'';
+        // Every byte is looked at, which is quicker than stopping at the first.
+        let plain = |text: &str| text.bytes().fold(true, |all, b| all & plain_byte(b));
         if plain(heard) {
             // Nothing to pair: all that the label has is missed. Where no result has any, nothing is reported.
-            if label.is_ascii() {
-                let signs = label.bytes().filter(u8::is_ascii_punctuation).filter_map(|b| sign_of(char::from(b)));
-                signs.for_each(|sign| self.signs[sign][1] += 1);
-            } else {
-                label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
-            }
-            if label.bytes().any(|b| b.is_ascii_uppercase() || !b.is_ascii()) {
-                let capital = |word: &&str| word.chars().any(char::is_uppercase);
-                self.capitals[1] += label.split_whitespace().filter(capital).count() as u64;
-            }
+            self.add_all_missed(label);
             return;
         }
         let (said, heard) = (written(label), written(heard));
@@ -99,6 +92,32 @@ impl MarksBuilder {
             }
             if let (Edit::Correct, Some(a), Some(b)) = (step.edit, step.said, step.heard) {
                 record(&mut self.capitals, said[a].capital, heard[b].capital);
+            }
+        }
+    }
+
+    /// Adds a label of whose signs and capitals none was heard.
+    fn add_all_missed(&mut self, label: &str) {
+        if !label.is_ascii() {
+            label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
+            let capital = |word: &&str| word.chars().any(char::is_uppercase);
+            self.capitals[1] += label.split_whitespace().filter(capital).count() as u64;
+            return;
+        }
+        let mut in_capital_word = false;
+        for byte in label.bytes() {
+            match byte {
+                b'a'..=b'z' => {}
+                b' ' | b'\t'..=b'\r' => in_capital_word = false,
+                b'A'..=b'Z' => {
+                    self.capitals[1] += u64::from(!in_capital_word);
+                    in_capital_word = true;
+                }
+                _ => {
+                    if let Some(sign) = sign_of(char::from(byte)) {
+                        self.signs[sign][1] += 1;
+                    }
+                }
             }
         }
     }

@@ -75,11 +75,49 @@ pub struct InventedWord {
 const LISTED: usize = 50;
 const EXAMPLES: usize = 3;
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy)]
 struct Pair {
     times: u64,
     kind: MistakeKind,
-    clips: Vec<String>,
+    /// Up to three clips with it, as places in the list of names.
+    clips: [u32; EXAMPLES],
+}
+
+/// No clip.
+const NO_CLIP: u32 = u32::MAX;
+
+/// Ids of clips that serve as examples, one behind the other.
+#[derive(Debug, Clone, Default)]
+struct ClipIds {
+    text: String,
+    ends: Vec<usize>,
+}
+
+impl ClipIds {
+    fn id(&self, place: u32) -> &str {
+        let place = place as usize;
+        let start = place.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.text[start..self.ends[place]]
+    }
+
+    /// Notes an id; the same one several times in a row is noted once.
+    fn note(&mut self, id: &str) -> u32 {
+        let places = self.ends.len() as u32;
+        if places > 0 && self.id(places - 1) == id {
+            return places - 1;
+        }
+        self.text.push_str(id);
+        self.ends.push(self.text.len());
+        places
+    }
+}
+
+impl Pair {
+    /// Where the next example goes, if `clip` is not the last one already.
+    fn room_for(&self, is_last: impl Fn(u32) -> bool) -> Option<usize> {
+        let room = self.clips.iter().position(|clip| *clip == NO_CLIP)?;
+        (room == 0 || !is_last(self.clips[room - 1])).then_some(room)
+    }
 }
 
 /// How one word fared.
@@ -96,6 +134,9 @@ struct Fate {
 pub(super) struct MistakesBuilder {
     kinds: [u64; MistakeKind::ALL.len()],
     confused: Table<(u32, u32), Pair>,
+    examples: ClipIds,
+    /// The kinds of the clip added last.
+    of_clip: Vec<Option<MistakeKind>>,
     /// By word.
     fates: Vec<Fate>,
     lost_beginnings: u64,
@@ -125,17 +166,17 @@ impl MistakesBuilder {
         if flawless {
             return;
         }
-        let confused = &mut self.confused;
-        let kinds = kinds_of(steps, vocabulary, |said, heard| {
+        let Self { confused, of_clip, .. } = self;
+        kinds_of(steps, vocabulary, of_clip, |said, heard| {
             let of_words = || kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
             // The pair is counted below; here it is only found or made.
             confused
                 .entry((said, heard))
-                .or_insert_with(|| Pair { times: 0, kind: of_words(), clips: Vec::new() })
+                .or_insert_with(|| Pair { times: 0, kind: of_words(), clips: [NO_CLIP; EXAMPLES] })
                 .kind
         });
-        for (step, kind) in steps.iter().zip(kinds) {
-            let Some(kind) = kind else { continue };
+        for (step, kind) in steps.iter().zip(&self.of_clip) {
+            let Some(kind) = *kind else { continue };
             self.kinds[kind as usize] += 1;
             if let (Some(said), Some(heard)) = (step.said, step.heard)
                 && let Some(pair) = self.confused.get_mut(&(said, heard))
@@ -143,8 +184,8 @@ impl MistakesBuilder {
                 pair.times += 1;
                 // A pair of a stretch of spacing is no pair of words.
                 pair.kind = if pair.times == 1 { kind } else { pair.kind };
-                if pair.clips.len() < EXAMPLES && pair.clips.last().is_none_or(|last| last != clip_id) {
-                    pair.clips.push(clip_id.to_owned());
+                if let Some(room) = pair.room_for(|last| self.examples.id(last) == clip_id) {
+                    pair.clips[room] = self.examples.note(clip_id);
                 }
             }
         }
@@ -174,13 +215,13 @@ impl MistakesBuilder {
         }
         for ((said, heard), pair) in later.confused {
             let words = (here[said as usize], here[heard as usize]);
-            match self.confused.get_mut(&words) {
-                Some(known) => {
-                    known.times += pair.times;
-                    let room = EXAMPLES - known.clips.len();
-                    known.clips.extend(pair.clips.into_iter().take(room));
+            let new = Pair { times: 0, kind: pair.kind, clips: [NO_CLIP; EXAMPLES] };
+            let known = self.confused.entry(words).or_insert(new);
+            known.times += pair.times;
+            for clip in pair.clips.into_iter().filter(|clip| *clip != NO_CLIP) {
+                if let Some(room) = known.room_for(|_| false) {
+                    known.clips[room] = self.examples.note(later.examples.id(clip));
                 }
-                None => drop(self.confused.insert(words, pair)),
             }
         }
         self.lost_beginnings += later.lost_beginnings;
@@ -208,7 +249,11 @@ impl MistakesBuilder {
             heard: word(heard).to_owned(),
             times,
             kind,
-            clips,
+            clips: clips
+                .into_iter()
+                .filter(|clip| *clip != NO_CLIP)
+                .map(|clip| self.examples.id(clip).to_owned())
+                .collect(),
         };
         let missed_word =
             |(n, fate): (u32, &Fate)| MissedWord { word: word(n).to_owned(), times: fate.missed, said: fate.said };

@@ -1,6 +1,5 @@
 //! The score of a set of clips, built one clip at a time in memory that grows with the vocabulary, not with the clips.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -8,10 +7,11 @@ use serde::{Deserialize, Serialize};
 use super::clip_score::Comparer;
 use super::mistakes::MistakesBuilder;
 use super::rates::share;
+use super::slices::{Slice, Slices, Tally};
 use super::weights::WeightedTally;
 use super::{
     BestOf, BestOfBuilder, CharacterRates, ClipScore, ConfidenceBuilder, ConfidenceReport, Marks, MarksBuilder,
-    Mistakes, TermReport, TermsBuilder, WeightedRate, WordRates, WordWeights, count_as_written,
+    Mistakes, TermReport, TermsBuilder, WeightedRate, WordRates, WordWeights,
 };
 use crate::align::EditCounts;
 use crate::stats::{Interval, RatioTally};
@@ -91,51 +91,6 @@ pub struct AllClips {
     pub characters: CharacterRates,
 }
 
-/// The rates of the clips that share a value.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Slice {
-    /// What is shared: a tag's name, `speaker`, `lang`, `length`, or two of them as `one*other`.
-    pub by: String,
-    /// The value shared.
-    pub value: String,
-    /// Clips scored in the slice.
-    pub clips: u64,
-    /// Word rates in the slice.
-    pub words: WordRates,
-}
-
-#[derive(Debug, Clone, Default)]
-struct Tally {
-    clips: u64,
-    words: EditCounts,
-    characters: EditCounts,
-    rates: RatioTally,
-}
-
-impl Tally {
-    fn add(&mut self, words: EditCounts, characters: EditCounts) {
-        self.clips += 1;
-        self.words += words;
-        self.characters += characters;
-        self.rates.add(words.errors(), words.reference());
-    }
-
-    fn merge(&mut self, other: &Self) {
-        self.clips += other.clips;
-        self.words += other.words;
-        self.characters += other.characters;
-        self.rates.merge(&other.rates);
-    }
-
-    fn words(&self, seed: u64) -> WordRates {
-        WordRates::new(self.words, self.rates.interval(seed))
-    }
-
-    fn slice_words(&self, seed: u64) -> WordRates {
-        WordRates::new(self.words, self.rates.quick_interval(seed))
-    }
-}
-
 /// Clips and error counts of each speaker; clips without one stand alone.
 #[derive(Debug, Clone, Default)]
 struct Speakers {
@@ -180,11 +135,10 @@ pub struct ScoreBuilder {
     text_profile: String,
     seed: u64,
     weights: Arc<WordWeights>,
-    crossed: Vec<[String; 2]>,
     compared: Comparer,
     scored: Tally,
     all: Tally,
-    slices: BTreeMap<String, BTreeMap<String, Tally>>,
+    slices: Slices,
     speakers: Speakers,
     weighted: WeightedTally,
     missing: Vec<String>,
@@ -208,11 +162,10 @@ impl ScoreBuilder {
             text_profile: text_profile.to_owned(),
             seed,
             weights: Arc::default(),
-            crossed: Vec::new(),
             compared: Comparer::default(),
             scored: Tally::default(),
             all: Tally::default(),
-            slices: BTreeMap::new(),
+            slices: Slices::default(),
             speakers: Speakers::default(),
             weighted: WeightedTally::default(),
             missing: Vec::new(),
@@ -238,7 +191,7 @@ impl ScoreBuilder {
     /// The same with two slices crossed, such as a tag and a speaker.
     #[must_use]
     pub fn crossing(mut self, one: &str, other: &str) -> Self {
-        self.crossed.push([one.to_owned(), other.to_owned()]);
+        self.slices.cross(one, other);
         self
     }
 
@@ -261,18 +214,8 @@ impl ScoreBuilder {
         self.all.add(words, characters);
         self.clips_with_errors += u64::from(words.errors() > 0);
         self.speakers.add(clip.speaker.as_deref(), words);
-        // Not from the counts, which may be those of several repeats.
-        let length = length_band(self.compared.words.reference());
-        for (by, value) in slice_keys(clip, length) {
-            slice(&mut self.slices, by, value).add(words, characters);
-        }
-        for [one, other] in &self.crossed {
-            let value = |wanted: &str| slice_keys(clip, length).find(|(by, _)| *by == wanted).map(|(_, value)| value);
-            if let (Some(first), Some(second)) = (value(one), value(other)) {
-                slice(&mut self.slices, &format!("{one}*{other}"), &format!("{first}*{second}"))
-                    .add(words, characters);
-            }
-        }
+        // The length is not that of the counts, which may be those of several repeats.
+        self.slices.add(clip, self.compared.words.reference(), words, characters);
         if let Some(offsets) = offsets {
             self.timing.add(&clip.id, offsets);
         }
@@ -286,7 +229,7 @@ impl ScoreBuilder {
 
     /// Adds what went wrong in the clip compared last, its terms, confidences and further readings.
     pub fn add_in_depth(&mut self, profile: &TextProfile, clip: &Clip, label: &Label, heard: &Heard) {
-        self.as_written += count_as_written(label, &heard.text);
+        self.as_written += self.compared.count_as_written(label, &heard.text);
         match label.parts() {
             [LabelPart::Fixed(text)] => self.marks.add(text, &heard.text),
             _ => self.marks.add(&label.first_reading(), &heard.text),
@@ -315,11 +258,7 @@ impl ScoreBuilder {
     pub fn merge(&mut self, later: Self) {
         self.scored.merge(&later.scored);
         self.all.merge(&later.all);
-        for (by, values) in later.slices {
-            for (value, tally) in values {
-                slice(&mut self.slices, &by, &value).merge(&tally);
-            }
-        }
+        self.slices.merge(&later.slices);
         self.speakers.merge(later.speakers);
         self.weighted.merge(later.weighted);
         self.missing.extend(later.missing);
@@ -345,20 +284,6 @@ impl ScoreBuilder {
             words: self.all.words(seed),
             characters: self.all.characters.into(),
         });
-        let mut slices = Vec::new();
-        for (by, values) in self.slices {
-            // One band of lengths says nothing that the whole does not.
-            if by == LENGTH && values.len() == 1 {
-                continue;
-            }
-            let mut values: Vec<(String, Tally)> = values.into_iter().collect();
-            if by == LENGTH {
-                values.sort_by_key(|(value, _)| BANDS.iter().position(|(_, band)| band == value));
-            }
-            for (value, tally) in values {
-                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words: tally.slice_words(seed) });
-            }
-        }
         Score {
             clips: self.scored.clips,
             missing: self.missing,
@@ -372,7 +297,7 @@ impl ScoreBuilder {
             missing_as_empty,
             interval_by_speaker: self.speakers.interval(seed),
             weighted: self.weights.rate(self.scored.words, &self.weighted),
-            slices,
+            slices: self.slices.finish(seed),
             timing: self.timing.finish(seed),
             boundaries: self.boundaries.finish(),
             marks: self.marks.finish(),
@@ -383,30 +308,4 @@ impl ScoreBuilder {
             text_profile: self.text_profile,
         }
     }
-}
-
-fn slice<'s>(slices: &'s mut BTreeMap<String, BTreeMap<String, Tally>>, by: &str, value: &str) -> &'s mut Tally {
-    // Looked up before it is made: a key is allocated once and not for every clip.
-    if slices.get(by).is_none_or(|values| !values.contains_key(value)) {
-        slices.entry(by.to_owned()).or_default().insert(value.to_owned(), Tally::default());
-    }
-    let values = slices.get_mut(by).expect("it is there or was made");
-    values.get_mut(value).expect("it is there or was made")
-}
-
-const LENGTH: &str = "length";
-
-/// The bands of label lengths, by the most words in each.
-const BANDS: [(u64, &str); 4] =
-    [(5, "to 5 words"), (15, "6 to 15 words"), (50, "16 to 50 words"), (u64::MAX, "over 50 words")];
-
-fn length_band(words: u64) -> &'static str {
-    BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
-}
-
-/// Every tag of a clip, its speaker, its language and its length, as (what, value).
-fn slice_keys<'c>(clip: &'c Clip, length: &'c str) -> impl Iterator<Item = (&'c str, &'c str)> {
-    let named = [("speaker", &clip.speaker), ("lang", &clip.lang)];
-    let named = named.into_iter().filter_map(|(by, value)| Some((by, value.as_deref()?)));
-    clip.tags.iter().map(|(by, value)| (by.as_str(), value.as_str())).chain(named).chain([(LENGTH, length)])
 }

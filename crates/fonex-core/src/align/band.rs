@@ -1,14 +1,16 @@
 //! The bits of a long comparison, only near the diagonal: time grows with length times errors over 64.
 //!
-//! The band and its doubling are Ukkonen's, "Algorithms for approximate string matching" (1985). The columns are
-//! computed once forwards to find the number of edits, keeping the band every so many columns, and once more stretch by
-//! stretch for the sweep back (Hirschberg's trade of time for memory, 1975), so that memory stays within a few megabytes.
+//! The band, its doubling and its narrowing as edits are used up are Ukkonen's, "Algorithms for approximate string
+//! matching" (1985). The columns are computed once forwards to find the number of edits, keeping the band every so many
+//! columns, and once more stretch by stretch for the sweep back (Hirschberg's trade of time for memory, 1975): only where
+//! a cheapest path can pass that ends in the cells the sweep has come to, which is a few words wide.
 
 use super::bits::{Bits, Vertical, next_column};
 use super::sweep::{Cost, Sweep};
 
-/// Bytes of bits kept for one stretch.
-const STRETCH_BYTES: usize = 8 << 20;
+/// Columns of one stretch, if the bands kept at their starts fit [`KEPT_BYTES`].
+const STRETCH: usize = 512;
+const KEPT_BYTES: usize = 64 << 20;
 
 /// Where each token stands among the said ones: as rows, or as bits where it stands often.
 struct Places {
@@ -78,13 +80,62 @@ impl Places {
     }
 }
 
-/// The band at one column.
+/// The band at one column. Cell `row + 1` of a column is the one behind said token `row`; cell 0 is behind none.
 #[derive(Clone)]
 struct Band {
     first: usize,
     blocks: Vec<Vertical>,
     /// The edits of the cell above the first block.
     above: i64,
+}
+
+impl Band {
+    /// For each block its number and the edits of the cells above it and of its last.
+    fn costs(&self, rows: usize) -> impl Iterator<Item = (usize, i64, i64)> {
+        let mut above = self.above;
+        self.blocks.iter().enumerate().map(move |(at, block)| {
+            let number = self.first + at;
+            let cost = (number, above, above + block.over((rows - number * 64).min(64)));
+            above = cost.2;
+            cost
+        })
+    }
+
+    /// The edits of the last cell.
+    fn last_cost(&self, rows: usize) -> i64 {
+        self.costs(rows).last().map_or(self.above, |(.., cost)| cost)
+    }
+
+    /// At most so many edits have the cells from `low` to `high`.
+    fn most_cost(&self, rows: usize, low: usize, high: usize) -> i64 {
+        let of_block = |(number, above, below): (usize, i64, i64)| {
+            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
+            // Neighbouring cells differ by one at most.
+            (top <= high && low <= bottom).then_some((above + below + (bottom - top) as i64) / 2)
+        };
+        self.costs(rows).filter_map(of_block).max().unwrap_or(self.above)
+    }
+}
+
+/// The diagonals, as column less cell, between which cells are computed.
+#[derive(Clone, Copy)]
+struct Diagonals {
+    least: i64,
+    most: i64,
+}
+
+impl Diagonals {
+    const NONE: Self = Self { least: i64::MAX, most: i64::MIN };
+
+    /// Takes in what lies around a diagonal.
+    fn include(&mut self, diagonal: i64, around: i64) {
+        self.least = self.least.min(diagonal - around);
+        self.most = self.most.max(diagonal + around);
+    }
+
+    fn within(self, other: Self) -> Self {
+        Self { least: self.least.max(other.least), most: self.most.min(other.most) }
+    }
 }
 
 /// Two long sequences of tokens, numbered from 0; heard tokens that nobody said may have any number.
@@ -99,75 +150,127 @@ impl<'t> Long<'t> {
         Self { said, heard, places: Places::new(said, vocabulary) }
     }
 
-    /// The fewest edits, and the sweep over all columns.
-    pub(super) fn sweep(&self, keep_path: bool, tie: &impl Fn(usize, usize) -> Cost) -> (u64, Sweep) {
+    /// Sweeps over all columns; gives the fewest edits.
+    pub(super) fn sweep<C: Cost>(
+        &self,
+        sweep: &mut Sweep<C>,
+        keep_path: bool,
+        tie: &impl Fn(usize, usize) -> C,
+    ) -> u64 {
         let (rows, columns) = (self.said.len(), self.heard.len());
         let surest = some_path(self.said, self.heard);
         // A rough path that lost its way says little: then the band starts small and doubles.
         let mut limit = if surest <= rows / 2 { surest } else { rows.abs_diff(columns) + 64 };
         let same = |said: usize, heard: usize| self.said[said] == self.heard[heard];
-        loop {
+        let (kept, every) = loop {
             let (edits, kept, every) = self.edits_within(limit);
             if edits <= limit {
-                let mut sweep = Sweep::new(rows, columns, keep_path);
-                let mut bits = Vec::new();
-                let mut end = columns;
-                for (at, band) in kept.into_iter().enumerate().rev() {
-                    let start = at * every;
-                    bits.clear();
-                    let mut at_column = Vec::with_capacity(end - start);
-                    self.run(band, start..end, limit, |band, column_bits| {
-                        at_column.push((band.first, bits.len()));
-                        bits.extend_from_slice(column_bits);
-                    });
-                    for column in (start + 1..=end).rev() {
-                        let (first, from) = at_column[column - start - 1];
-                        let to = at_column.get(column - start).map_or(bits.len(), |next| next.1);
-                        sweep.column(column, first, &bits[from..to], &same, tie);
-                    }
-                    end = start;
-                }
-                return (edits as u64, sweep);
+                break (kept, every);
             }
             limit = (limit * 2).min(rows.max(columns));
+        };
+        sweep.start(rows, columns, keep_path);
+        let mut bits = Vec::new();
+        let mut at_column = Vec::new();
+        for (at, pair) in kept.windows(2).enumerate().rev() {
+            let start = at * every;
+            let end = (start + every).min(columns);
+            let diagonals = self.that_lead_to(&pair[0], start, &pair[1], end, sweep.rows());
+            bits.clear();
+            at_column.clear();
+            self.run(pair[0].clone(), start..end, diagonals, |band, column_bits| {
+                at_column.push((band.first, bits.len()));
+                bits.extend_from_slice(column_bits);
+            });
+            for column in (start + 1..=end).rev() {
+                let (first, from) = at_column[column - start - 1];
+                let to = at_column.get(column - start).map_or(bits.len(), |next| next.1);
+                sweep.column(column, first, &bits[from..to], &same, tie);
+            }
         }
+        kept.last().map_or(0, |band| band.last_cost(rows)) as u64
     }
 
-    /// The first and last block of the band at a column, and how many blocks a band has at most.
-    fn blocks_at(&self, column: usize, limit: usize) -> (usize, usize) {
-        let (rows, columns) = (self.said.len() as i64, self.heard.len() as i64);
-        let surplus = columns - rows;
-        let slack = (limit as i64 - surplus.abs()).max(0) / 2 + 1;
-        let (least, most) = (surplus.min(0) - slack, surplus.max(0) + slack);
+    /// The first and last block of the band at a column.
+    fn blocks_at(&self, column: usize, diagonals: Diagonals) -> (usize, usize) {
+        let rows = self.said.len() as i64;
         let row = |diagonal: i64| (column as i64 - diagonal - 1).clamp(0, rows - 1) as usize;
-        (row(most) / 64, row(least) / 64)
+        (row(diagonals.most) / 64, row(diagonals.least) / 64)
     }
 
-    /// The edits of the cheapest path inside the band, with the band kept every so many columns.
+    /// The edits of the cheapest path of at most `limit`, with the band kept every so many columns and at the end. Where
+    /// there is none, some number above the limit.
     fn edits_within(&self, limit: usize) -> (usize, Vec<Band>, usize) {
         let (rows, columns) = (self.said.len(), self.heard.len());
+        let surplus = columns as i64 - rows as i64;
+        let slack = (limit as i64 - surplus.abs()).max(0) / 2 + 1;
+        let mut diagonals = Diagonals { least: surplus.min(0) - slack, most: surplus.max(0) + slack };
         let widest = (limit / 64 + 4).min(self.places.blocks);
-        let every = (STRETCH_BYTES / (size_of::<Bits>() * widest)).max(64);
-        let mut kept = Vec::new();
-        let (_, last) = self.blocks_at(0, limit);
-        let mut band = Band { first: 0, blocks: vec![Vertical::DELETIONS; last + 1], above: 0 };
-        let mut start = 0;
-        while start < columns || start == 0 {
-            kept.push(band.clone());
-            let end = (start + every).min(columns);
-            band = self.run(band, start..end, limit, |_, _| {});
-            if end == columns {
-                break;
-            }
-            start = end;
+        let every = STRETCH.max(columns * widest / (KEPT_BYTES / size_of::<Vertical>()));
+        let (_, last) = self.blocks_at(0, diagonals);
+        let mut kept = vec![Band { first: 0, blocks: vec![Vertical::DELETIONS; last + 1], above: 0 }];
+        for start in (0..columns).step_by(every) {
+            let band = &kept[kept.len() - 1];
+            let Some(left) = self.that_can_finish(band, start, limit) else { return (limit + 1, kept, every) };
+            diagonals = diagonals.within(left);
+            kept.push(self.run(band.clone(), start..(start + every).min(columns), diagonals, |_, _| {}));
         }
-        let rows_from = |block: usize| rows - block * 64;
-        let edits = band
-            .blocks
-            .iter()
-            .enumerate()
-            .fold(band.above, |sum, (at, block)| sum + block.over(rows_from(band.first + at).min(64)));
+        let edits = kept[kept.len() - 1].last_cost(rows);
         (edits as usize, kept, every)
+    }
+
+    /// The diagonals that paths of at most `limit` edits can still touch from a column on; none if there is no such path.
+    ///
+    /// A path that has used `edits` and needs `to_end` more to come to the last cell's diagonal can stray from the way
+    /// there by half of what is left.
+    fn that_can_finish(&self, band: &Band, column: usize, limit: usize) -> Option<Diagonals> {
+        let (rows, columns) = (self.said.len(), self.heard.len() as i64);
+        let end = columns - rows as i64;
+        let mut diagonals = Diagonals::NONE;
+        for (number, above, below) in band.costs(rows) {
+            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
+            // Neighbouring cells differ by one at most.
+            let edits = (above + below - (bottom - top) as i64).div_euclid(2);
+            let (upper, lower) = (column as i64 - top as i64, column as i64 - bottom as i64);
+            let to_end = (lower - end).max(end - upper).max(0);
+            let left = limit as i64 - edits - to_end;
+            if left >= 0 {
+                [upper, lower, end].into_iter().for_each(|diagonal| diagonals.include(diagonal, left / 2 + 1));
+            }
+        }
+        (diagonals.least <= diagonals.most).then_some(diagonals)
+    }
+
+    /// The diagonals on which cheapest paths come from the column of `band` to the cells `low..=high` of a later one.
+    fn that_lead_to(
+        &self,
+        band: &Band,
+        start: usize,
+        later: &Band,
+        end: usize,
+        (low, high): (usize, usize),
+    ) -> Diagonals {
+        let rows = self.said.len();
+        let most = later.most_cost(rows, low, high);
+        let (upper_end, lower_end) = (end as i64 - low as i64, end as i64 - high as i64);
+        let (mut from, mut fewest) = (Diagonals::NONE, most);
+        for (number, above, below) in band.costs(rows) {
+            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
+            let edits = (above + below - (bottom - top) as i64).div_euclid(2);
+            let (upper, lower) = (start as i64 - top as i64, start as i64 - bottom as i64);
+            let apart = (lower - upper_end).max(lower_end - upper).max(0);
+            if edits + apart <= most {
+                from.include(upper, 0);
+                from.include(lower, 0);
+                fewest = fewest.min(edits);
+            }
+        }
+        // A path strays from where it begins and from where it ends by no more than the edits between.
+        let between = most - fewest + 1;
+        let mut to = Diagonals::NONE;
+        to.include(upper_end, between);
+        to.include(lower_end, between);
+        to.within(Diagonals { least: from.least - between, most: from.most + between })
     }
 
     /// Moves the band over some columns, showing it and its bits after each.
@@ -175,14 +278,14 @@ impl<'t> Long<'t> {
         &self,
         mut band: Band,
         columns: std::ops::Range<usize>,
-        limit: usize,
+        diagonals: Diagonals,
         mut show: impl FnMut(&Band, &[Bits]),
     ) -> Band {
-        let mut buffer = vec![0; self.places.blocks];
-        let mut bits = vec![Bits::default(); self.places.blocks];
+        let mut buffer = Vec::new();
+        let mut bits = Vec::new();
         for column in columns {
-            let (first, last) = self.blocks_at(column + 1, limit);
-            while band.first < first {
+            let (first, last) = self.blocks_at(column + 1, diagonals);
+            while band.first < first && band.blocks.len() > 1 {
                 let dropped = band.blocks.remove(0);
                 band.above += dropped.over(64);
                 band.first += 1;
@@ -190,10 +293,13 @@ impl<'t> Long<'t> {
             while band.first + band.blocks.len() <= last {
                 band.blocks.push(Vertical::DELETIONS);
             }
+            band.blocks.truncate((last + 1).saturating_sub(band.first).max(1));
             // Above the band nothing but insertions is assumed, which no path within the limit can use.
             band.above += 1;
             let width = band.blocks.len();
-            self.places.bits(self.heard[column], first, first + width - 1, &mut buffer, |equal| {
+            buffer.resize(width.max(buffer.len()), 0);
+            bits.resize(width.max(bits.len()), Bits::default());
+            self.places.bits(self.heard[column], band.first, band.first + width - 1, &mut buffer, |equal| {
                 let mut above = 1;
                 for ((block, equal), bits) in band.blocks.iter_mut().zip(equal).zip(&mut bits) {
                     *bits = next_column(block, *equal, &mut above);

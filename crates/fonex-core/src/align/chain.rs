@@ -4,97 +4,156 @@ use std::collections::HashMap;
 use std::hash::Hash;
 
 use super::band::Long;
-use super::bits::{Vertical, next_column};
-use super::sweep::{APART, Cost, Sweep, UNLIKE};
-use super::{Against, Alignment, Edit, EditCounts, Step};
+use super::bits::{Bits, Vertical, next_column};
+use super::sweep::{APART, Cost, Counting, Full, Sweep, UNLIKE};
+use super::{Against, Edit, EditCounts, Step};
 
 /// Rows that fit one machine word.
 const SHORT: usize = 64;
 
-/// Aligns two sequences; see [`super::align`].
-pub(super) fn align_chain<T: Eq + Hash>(
-    said: &[T],
-    heard: &[T],
-    against: impl Fn(usize, usize, bool) -> Against,
-) -> Alignment {
-    // Equal tokens at the start can be paired in some best path, unless their times speak against it.
-    let pairs = said.iter().zip(heard).enumerate();
-    let head = pairs.take_while(|(at, (a, b))| a == b && against(*at, *at, true) == Against::default()).count();
-    let mut steps: Vec<Step> = Vec::with_capacity(said.len().max(heard.len()) + 4);
-    steps.extend((0..head).map(|at| Step { edit: Edit::Correct, said: Some(at), heard: Some(at) }));
-    let (rest_said, rest_heard) = (&said[head..], &heard[head..]);
-    let tie = |row: usize, column: usize| {
-        let same = rest_said[row] == rest_heard[column];
-        let Against { apart, unlike } = against(row + head, column + head, same);
-        Cost::from(apart) * APART + Cost::from(unlike) * UNLIKE
-    };
-    let (_, sweep) = sweep(rest_said, rest_heard, true, &tie);
-    steps.extend(sweep.steps().into_iter().map(|step| {
-        let (said_at, heard_at) = (step.said.map(|at| at + head), step.heard.map(|at| at + head));
-        let differ = said_at.zip(heard_at).is_some_and(|(a, b)| said[a] != heard[b]);
-        Step { edit: if differ { Edit::Substituted } else { step.edit }, said: said_at, heard: heard_at }
-    }));
-    Alignment { steps }
+/// What is alike at both ends of two sequences, and what stands between.
+struct Ends<'t, T> {
+    head: usize,
+    tail: usize,
+    said: &'t [T],
+    heard: &'t [T],
 }
 
-/// Counts the edits between two sequences of tokens without keeping the path. The counts are those [`super::align`]
-/// gives, and so is the cost.
-#[must_use]
-pub fn count_edits<T: Eq + Hash>(said: &[T], heard: &[T]) -> EditCounts {
-    count_middle(said, heard, |said, heard| sweep(said, heard, false, &|_, _| 0))
-}
-
-/// Counts the edits between the characters of two texts, as a reader counts them (extended grapheme clusters, UAX 29).
-#[must_use]
-pub fn count_character_edits(said: &str, heard: &str) -> EditCounts {
-    if said.is_ascii() && heard.is_ascii() {
-        return count_middle(said.as_bytes(), heard.as_bytes(), |said, heard| {
-            if said.len() > SHORT {
-                return sweep(said, heard, false, &|_, _| 0);
-            }
-            let mut places = [0u64; 128];
-            said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
-            sweep_short(said, heard, false, |byte| places[usize::from(*byte)], &|_, _| 0)
-        });
+impl<'t, T: Eq> Ends<'t, T> {
+    /// Equal tokens at an end are paired in some best path, unless `may_pair`, told their places, speaks against it.
+    fn of(said: &'t [T], heard: &'t [T], may_pair: impl Fn(usize, usize) -> bool) -> Self {
+        let starts = said.iter().zip(heard).enumerate();
+        let head = starts.take_while(|(at, (a, b))| a == b && may_pair(*at, *at)).count();
+        let (rest_said, rest_heard) = (&said[head..], &heard[head..]);
+        let ends = rest_said.iter().rev().zip(rest_heard.iter().rev()).enumerate();
+        let may_end = |back: usize| may_pair(said.len() - 1 - back, heard.len() - 1 - back);
+        let tail = ends.take_while(|(back, (a, b))| a == b && may_end(*back)).count();
+        let said = &rest_said[..rest_said.len() - tail];
+        let heard = &rest_heard[..rest_heard.len() - tail];
+        Self { head, tail, said, heard }
     }
-    let said: Vec<&str> = crate::text::graphemes(said).collect();
-    let heard: Vec<&str> = crate::text::graphemes(heard).collect();
-    count_edits(&said, &heard)
+}
+
+/// Aligns and counts chain after chain; what it allocates serves the next one.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Chains {
+    columns: Vec<Bits>,
+    full: Sweep<Full>,
+    counting: Sweep<Counting>,
+}
+
+impl Chains {
+    /// Puts the steps of the best path into `steps`; see [`super::Aligner::align`].
+    pub(super) fn align<T: Eq + Hash>(
+        &mut self,
+        said: &[T],
+        heard: &[T],
+        against: impl Fn(usize, usize, bool) -> Against,
+        steps: &mut Vec<Step>,
+    ) {
+        let ends = Ends::of(said, heard, |row, column| against(row, column, true) == Against::default());
+        let head = ends.head;
+        let pair = |said_at: usize, heard_at: usize| {
+            let edit = if said[said_at] == heard[heard_at] { Edit::Correct } else { Edit::Substituted };
+            Step { edit, said: Some(said_at), heard: Some(heard_at) }
+        };
+        steps.extend((0..head).map(|at| pair(at, at)));
+        match (ends.said.len(), ends.heard.len()) {
+            (0, 0) => {}
+            (1, 1) => steps.push(pair(head, head)),
+            (rows, 0) => {
+                steps.extend((head..head + rows).map(|at| Step { edit: Edit::Deleted, said: Some(at), heard: None }))
+            }
+            (0, columns) => steps.extend((head..head + columns).map(|at| Step {
+                edit: Edit::Inserted,
+                said: None,
+                heard: Some(at),
+            })),
+            _ => {
+                let tie = |row: usize, column: usize| {
+                    let same = ends.said[row] == ends.heard[column];
+                    let Against { apart, unlike } = against(row + head, column + head, same);
+                    Full::from(apart) * APART + Full::from(unlike) * UNLIKE
+                };
+                sweep(&mut self.columns, &mut self.full, ends.said, ends.heard, true, &tie);
+                self.full.walk(|step| match (step.said, step.heard) {
+                    (Some(row), Some(column)) => steps.push(pair(row + head, column + head)),
+                    (row, column) => {
+                        let (said, heard) = (row.map(|at| at + head), column.map(|at| at + head));
+                        steps.push(Step { edit: step.edit, said, heard });
+                    }
+                });
+            }
+        }
+        steps.extend((1..=ends.tail).rev().map(|back| pair(said.len() - back, heard.len() - back)));
+    }
+
+    /// Counts the edits without keeping the path.
+    pub(super) fn count<T: Eq + Hash>(&mut self, said: &[T], heard: &[T]) -> EditCounts {
+        let Self { columns, counting, .. } = self;
+        count_middle(counting, said, heard, |counting, said, heard| {
+            sweep(columns, counting, said, heard, false, &|_, _| 0)
+        })
+    }
+
+    /// Counts the edits between the characters of two texts.
+    pub(super) fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
+        if said.is_ascii() && heard.is_ascii() {
+            let Self { columns, counting, .. } = self;
+            return count_middle(counting, said.as_bytes(), heard.as_bytes(), |counting, said, heard| {
+                if said.len() > SHORT {
+                    let [said, heard]: [Vec<u32>; 2] =
+                        [said, heard].map(|text| text.iter().map(|byte| u32::from(*byte)).collect());
+                    return Long::new(&said, &heard, 128).sweep(counting, false, &|_, _| 0);
+                }
+                let mut places = [0u64; 128];
+                said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
+                let rows_like = |byte: &u8| places[usize::from(*byte)];
+                sweep_short(columns, counting, said, heard, false, rows_like, &|_, _| 0)
+            });
+        }
+        let said: Vec<&str> = crate::text::graphemes(said).collect();
+        let heard: Vec<&str> = crate::text::graphemes(heard).collect();
+        self.count(&said, &heard)
+    }
 }
 
 /// Counts what is alike at both ends, and the middle by its edits and the sweep over it.
 fn count_middle<'t, T: Eq>(
+    counting: &mut Sweep<Counting>,
     said: &'t [T],
     heard: &'t [T],
-    middle: impl FnOnce(&'t [T], &'t [T]) -> (u64, Sweep),
+    middle: impl FnOnce(&mut Sweep<Counting>, &'t [T], &'t [T]) -> u64,
 ) -> EditCounts {
-    let head = said.iter().zip(heard).take_while(|(a, b)| a == b).count();
-    let (said, heard) = (&said[head..], &heard[head..]);
-    let tail = said.iter().rev().zip(heard.iter().rev()).take_while(|(a, b)| a == b).count();
-    let (said, heard) = (&said[..said.len() - tail], &heard[..heard.len() - tail]);
+    let Ends { head, tail, said, heard } = Ends::of(said, heard, |_, _| true);
     let alike = (head + tail) as u64;
-    let rows = said.len() as u64;
-    if said.is_empty() || heard.is_empty() {
-        return EditCounts { correct: alike, substituted: 0, deleted: rows, inserted: heard.len() as u64 };
+    let (rows, columns) = (said.len() as u64, heard.len() as u64);
+    match (rows, columns) {
+        (0, _) | (_, 0) => return EditCounts { correct: alike, substituted: 0, deleted: rows, inserted: columns },
+        (1, 1) => return EditCounts { correct: alike, substituted: 1, deleted: 0, inserted: 0 },
+        _ => {}
     }
-    let (edits, sweep) = middle(said, heard);
+    let edits = middle(counting, said, heard);
     // With edits e = s + d + i and lengths n = c + s + d, m = c + s + i, two of the counts give all.
-    let substituted = sweep.substitutions();
-    let surplus = said.len() as i64 - heard.len() as i64;
+    let substituted = counting.substitutions();
+    let surplus = rows as i64 - columns as i64;
     let deleted = ((edits - substituted) as i64 + surplus) as u64 / 2;
     let inserted = edits - substituted - deleted;
     EditCounts { correct: rows - substituted - deleted + alike, substituted, deleted, inserted }
 }
 
-fn sweep<T: Eq + Hash>(
+/// Sweeps over two sequences; gives the fewest edits.
+fn sweep<T: Eq + Hash, C: Cost>(
+    columns: &mut Vec<Bits>,
+    sweep: &mut Sweep<C>,
     said: &[T],
     heard: &[T],
     keep_path: bool,
-    tie: &impl Fn(usize, usize) -> Cost,
-) -> (u64, Sweep) {
+    tie: &impl Fn(usize, usize) -> C,
+) -> u64 {
     if said.len() <= SHORT {
         let rows_like = |token: &T| said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token));
-        return sweep_short(said, heard, keep_path, rows_like, tie);
+        return sweep_short(columns, sweep, said, heard, keep_path, rows_like, tie);
     }
     let mut numbers: HashMap<&T, u32, foldhash::fast::FixedState> = HashMap::default();
     let mut number = |token| {
@@ -104,24 +163,39 @@ fn sweep<T: Eq + Hash>(
     let said: Vec<u32> = said.iter().map(&mut number).collect();
     let heard: Vec<u32> = heard.iter().map(&mut number).collect();
     let vocabulary = numbers.len();
-    Long::new(&said, &heard, vocabulary).sweep(keep_path, tie)
+    Long::new(&said, &heard, vocabulary).sweep(sweep, keep_path, tie)
+}
+
+/// The fewest edits between sequences of which the first fits one machine word.
+pub(super) fn short_distance<T: Eq>(said: &[T], heard: &[T]) -> Option<u64> {
+    let rows_like = |token: &T| said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token));
+    (said.len() <= SHORT).then(|| {
+        let mut vertical = Vertical::DELETIONS;
+        for token in heard {
+            next_column(&mut vertical, rows_like(token), &mut 1);
+        }
+        (heard.len() as i64 + vertical.over(said.len())) as u64
+    })
 }
 
 /// `rows_like` gives the rows whose token is the one asked for, as bits.
-fn sweep_short<T: Eq>(
+fn sweep_short<T: Eq, C: Cost>(
+    columns: &mut Vec<Bits>,
+    sweep: &mut Sweep<C>,
     said: &[T],
     heard: &[T],
     keep_path: bool,
     rows_like: impl Fn(&T) -> u64,
-    tie: &impl Fn(usize, usize) -> Cost,
-) -> (u64, Sweep) {
+    tie: &impl Fn(usize, usize) -> C,
+) -> u64 {
     let mut vertical = Vertical::DELETIONS;
-    let columns: Vec<_> = heard.iter().map(|token| next_column(&mut vertical, rows_like(token), &mut 1)).collect();
+    columns.clear();
+    columns.extend(heard.iter().map(|token| next_column(&mut vertical, rows_like(token), &mut 1)));
     let edits = heard.len() as i64 + vertical.over(said.len());
-    let mut sweep = Sweep::new(said.len(), heard.len(), keep_path);
+    sweep.start(said.len(), heard.len(), keep_path);
     let same = |row: usize, column: usize| said[row] == heard[column];
     for column in (1..=heard.len()).rev() {
         sweep.column(column, 0, &columns[column - 1..column], &same, tie);
     }
-    (edits as u64, sweep)
+    edits as u64
 }

@@ -5,7 +5,7 @@ use std::ops::{Add, AddAssign};
 
 use serde::{Deserialize, Serialize};
 
-use super::Edit;
+use super::{Edit, Step};
 
 /// How many tokens were right, substituted, deleted and inserted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
@@ -21,6 +21,14 @@ pub struct EditCounts {
 }
 
 impl EditCounts {
+    /// The counts of an alignment.
+    #[must_use]
+    pub fn of(steps: &[Step]) -> Self {
+        let mut counts = Self::default();
+        steps.iter().for_each(|step| counts.record(step.edit));
+        counts
+    }
+
     /// Tokens in the label.
     #[must_use]
     pub const fn reference(&self) -> u64 {

@@ -38,16 +38,20 @@ impl<T> WordGraph<T> {
         Self { words, links: None }
     }
 
-    /// Appends words that must be there.
-    pub fn push_words(&mut self, words: impl IntoIterator<Item = T>) {
-        for word in words {
-            if let Some(links) = &mut self.links {
-                let ends = std::mem::take(&mut links.ends);
-                let node = links.push(ends);
-                links.ends.push(node);
-            }
-            self.words.push(word);
+    /// Takes out all words, to be filled anew.
+    pub fn clear(&mut self) {
+        self.words.clear();
+        self.links = None;
+    }
+
+    /// Appends a word that must be there.
+    pub fn push_word(&mut self, word: T) {
+        if let Some(links) = &mut self.links {
+            let ends = std::mem::take(&mut links.ends);
+            let node = links.push(ends);
+            links.ends.push(node);
         }
+        self.words.push(word);
     }
 
     /// Appends readings of which one is taken; an empty reading makes the words optional.

@@ -15,13 +15,13 @@ mod likeness;
 mod search;
 mod sweep;
 
-pub use chain::{count_character_edits, count_edits};
 pub use counts::EditCounts;
 pub use graph::WordGraph;
 pub use likeness::{UNLIKE_MAX, unlikeness};
 
 use std::hash::Hash;
 
+use chain::Chains;
 use serde::{Deserialize, Serialize};
 
 /// What happened to one token.
@@ -61,6 +61,43 @@ pub struct Against {
 /// The distance in time of tokens that are nowhere near each other.
 pub const APART_MAX: u8 = 15;
 
+/// Aligns and counts pair after pair; what it allocates serves the next one.
+#[derive(Debug, Clone, Default)]
+pub struct Aligner {
+    chains: Chains,
+    steps: Vec<Step>,
+}
+
+impl Aligner {
+    /// The steps of the best alignment, in reading order; see [`align`].
+    ///
+    /// # Panics
+    /// When either side has more than 536,870,911 tokens.
+    pub fn align<T: Eq + Hash>(
+        &mut self,
+        said: &WordGraph<T>,
+        heard: &[T],
+        against: impl Fn(usize, usize, bool) -> Against,
+    ) -> &[Step] {
+        self.steps.clear();
+        match said.links() {
+            None => self.chains.align(said.words(), heard, against, &mut self.steps),
+            Some(links) => self.steps = search::align_graph(said.words(), links, heard, against),
+        }
+        &self.steps
+    }
+
+    /// [`count_edits`].
+    pub fn count<T: Eq + Hash>(&mut self, said: &[T], heard: &[T]) -> EditCounts {
+        self.chains.count(said, heard)
+    }
+
+    /// [`count_character_edits`].
+    pub fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
+        self.chains.count_characters(said, heard)
+    }
+}
+
 /// Aligns the heard tokens with the label. `against` is told a node of the label's graph, the index of a heard token and
 /// whether the two are the same token.
 ///
@@ -74,10 +111,28 @@ pub fn align<T: Eq + Hash>(
     heard: &[T],
     against: impl Fn(usize, usize, bool) -> Against,
 ) -> Alignment {
-    match said.links() {
-        None => chain::align_chain(said.words(), heard, against),
-        Some(links) => search::align_graph(said.words(), links, heard, against),
-    }
+    let mut aligner = Aligner::default();
+    aligner.align(said, heard, against);
+    Alignment { steps: aligner.steps }
+}
+
+/// Counts the edits between two sequences of tokens without keeping the path. The counts are those [`align`] gives, and so
+/// is the cost.
+#[must_use]
+pub fn count_edits<T: Eq + Hash>(said: &[T], heard: &[T]) -> EditCounts {
+    Aligner::default().count(said, heard)
+}
+
+/// The fewest edits between two sequences, where nothing else is asked. Cost is linear in either side up to 64 tokens.
+#[must_use]
+pub fn edit_distance<T: Eq + Hash>(said: &[T], heard: &[T]) -> u64 {
+    chain::short_distance(said, heard).unwrap_or_else(|| count_edits(said, heard).errors())
+}
+
+/// Counts the edits between the characters of two texts, as a reader counts them (extended grapheme clusters, UAX 29).
+#[must_use]
+pub fn count_character_edits(said: &str, heard: &str) -> EditCounts {
+    Aligner::default().count_characters(said, heard)
 }
 
 /// A minimal alignment, in reading order.
@@ -91,10 +146,7 @@ impl Alignment {
     /// How often each edit occurs.
     #[must_use]
     pub fn counts(&self) -> EditCounts {
-        self.steps.iter().fold(EditCounts::default(), |mut counts, step| {
-            counts.record(step.edit);
-            counts
-        })
+        EditCounts::of(&self.steps)
     }
 
     /// The label's words on the path taken, as nodes of its graph.

@@ -5,7 +5,7 @@
 //! O(words x errors); the path keeps one choice a cell.
 
 use super::graph::Links;
-use super::{Against, Alignment, Edit, Step};
+use super::{Against, Edit, Step};
 
 /// Above this many cells neither times nor the look of words break ties: they would cost more than the alignment itself.
 const WEIGHED_CELLS: u64 = 4_000_000;
@@ -27,10 +27,10 @@ pub(super) fn align_graph<T: Eq>(
     links: &Links,
     heard: &[T],
     against: impl Fn(usize, usize, bool) -> Against,
-) -> Alignment {
+) -> Vec<Step> {
     let mut search = Search::new(words, links, heard, against);
     let end = search.widen_until_found();
-    Alignment { steps: search.trace(end) }
+    search.trace(end)
 }
 
 /// The columns of a row that lie inside the band, and the costs in them.

@@ -15,7 +15,7 @@ mod vocabulary;
 pub use join::{HeardPiece, join_pieces};
 pub use label::{Label, LabelError, LabelPart};
 pub use numbers::NumberLanguage;
-pub use profile::{TextProfile, Token, UnknownProfile};
+pub use profile::{TextProfile, Token, UnknownProfile, each_word};
 pub use replace::{Pattern, WordMap};
 pub use segments::graphemes;
 pub use sentences::{WordTooLong, split_at_sentences};

@@ -97,10 +97,15 @@ impl TextProfile {
             }
             text = match text {
                 Cow::Borrowed(borrowed) => step.apply(borrowed),
-                Cow::Owned(owned) => match step.apply(&owned) {
-                    Cow::Borrowed(same) if same.len() == owned.len() => Cow::Owned(owned),
-                    changed => Cow::Owned(changed.into_owned()),
-                },
+                Cow::Owned(mut owned) => {
+                    if !step.apply_in_place(&mut owned) {
+                        match step.apply(&owned) {
+                            Cow::Borrowed(same) if same.len() == owned.len() => {}
+                            changed => owned = changed.into_owned(),
+                        }
+                    }
+                    Cow::Owned(owned)
+                }
             };
         }
         text
@@ -114,14 +119,20 @@ impl TextProfile {
         tokens
     }
 
-    /// Calls `with` for each token of a text, in order.
-    pub fn each_token(&self, text: &str, with: impl FnMut(&str)) {
-        let text = self.apply(text);
-        if text.is_ascii() {
-            text.split_ascii_whitespace().for_each(with);
-        } else {
-            text.split_whitespace().for_each(with);
-        }
+    /// Calls `with` for each token of a text, in order; gives whether they are the text's words as written.
+    pub fn each_token(&self, text: &str, with: impl FnMut(&str)) -> bool {
+        let left = self.apply(text);
+        each_word(&left, with);
+        matches!(left, Cow::Borrowed(same) if same.len() == text.len())
+    }
+}
+
+/// Calls `with` for each stretch of a text between white space.
+pub fn each_word(text: &str, with: impl FnMut(&str)) {
+    if text.is_ascii() {
+        text.split_ascii_whitespace().for_each(with);
+    } else {
+        text.split_whitespace().for_each(with);
     }
 }
 

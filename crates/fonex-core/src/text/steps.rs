@@ -128,6 +128,16 @@ impl TextStep {
         }
     }
 
+    /// Applies the step to a text of its own, where that can be done in place; else gives false and leaves it.
+    pub(super) fn apply_in_place(&self, text: &mut String) -> bool {
+        match self {
+            Self::Case if text.is_ascii() => text.make_ascii_lowercase(),
+            Self::Punctuation if text.is_ascii() => *text = strip_ascii_punctuation(std::mem::take(text)),
+            _ => return false,
+        }
+        true
+    }
+
     /// Applies the step. Cost is linear in the text. A profile inside a profile is resolved before and changes nothing
     /// here.
     #[must_use]
@@ -261,7 +271,7 @@ fn fold_case(text: &str) -> Cow<'_, str> {
 
 fn strip_punctuation(text: &str) -> Cow<'_, str> {
     if text.is_ascii() {
-        return strip_ascii_punctuation(text);
+        return Cow::Owned(strip_ascii_punctuation(text.to_owned()));
     }
     if text.chars().all(|c| c == ' ' || is_word_sign(c)) {
         return Cow::Borrowed(text);
@@ -285,20 +295,35 @@ fn strip_punctuation(text: &str) -> Cow<'_, str> {
 }
 
 /// The same rules for a text in which every character is one byte.
-fn strip_ascii_punctuation(text: &str) -> Cow<'_, str> {
-    let bytes = text.as_bytes();
-    let is_word_sign = |b: u8| {
-        b.is_ascii_alphanumeric() || matches!(b, b'%' | b'&' | b'@' | b'#' | b'$' | b'+' | b'=' | b'<' | b'>')
+fn strip_ascii_punctuation(text: String) -> String {
+    const STAYS: [bool; 256] = {
+        let mut stays = [false; 256];
+        let mut byte = 0;
+        while byte < 128 {
+            let b = byte as u8;
+            stays[byte] = b.is_ascii_alphanumeric()
+                || matches!(b, b' ' | b'%' | b'&' | b'@' | b'#' | b'$' | b'+' | b'=' | b'<' | b'>');
+            byte += 1;
+        }
+        stays
     };
-    let around =
-        |at: usize, fits: fn(&u8) -> bool| at > 0 && fits(&bytes[at - 1]) && bytes.get(at + 1).is_some_and(fits);
-    let kept = bytes.iter().enumerate().map(|(at, &b)| match b {
-        _ if is_word_sign(b) => char::from(b),
-        b'\'' if around(at, u8::is_ascii_alphanumeric) => '\'',
-        b'.' | b',' | b':' if around(at, u8::is_ascii_digit) => char::from(b),
-        _ => ' ',
-    });
-    Cow::Owned(kept.collect())
+    let mut bytes = text.into_bytes();
+    for at in 0..bytes.len() {
+        if STAYS[usize::from(bytes[at])] {
+            continue;
+        }
+        // A sign before this one is a space by now, which is no letter and no digit either.
+        let around = |fits: fn(&u8) -> bool| at > 0 && fits(&bytes[at - 1]) && bytes.get(at + 1).is_some_and(fits);
+        let stays = match bytes[at] {
+            b'\'' => around(u8::is_ascii_alphanumeric),
+            b'.' | b',' | b':' => around(u8::is_ascii_digit),
+            _ => false,
+        };
+        if !stays {
+            bytes[at] = b' ';
+        }
+    }
+    String::from_utf8(bytes).expect("a text in ASCII stays one")
 }
 
 /// Letters, marks, digits, and the signs that stand for spoken words.

@@ -15,7 +15,7 @@ use super::clip_lines::{ClipLines, clip_line};
 use crate::facts::snr_band;
 use crate::failure::Failure;
 
-/// Clips scored together by one worker. It decides how sums are grouped, so it does not depend on the machine.
+/// Clips of a round that one worker takes at once.
 const PART: usize = 1 << 12;
 /// Clips of a round that is read from memory.
 const ROUND: usize = 1 << 15;
@@ -56,14 +56,16 @@ enum Source {
 }
 
 impl Source {
-    fn next_round(&mut self) -> Result<Option<Vec<Pair>>, Problems> {
+    /// Works on the next clips, part by part on all cores.
+    fn next_round<R: Send>(&mut self, work: impl Fn(&[Pair]) -> R + Sync) -> Result<Option<Vec<R>>, Problems> {
         match self {
-            Self::Joined(joined) => joined.next_round(),
+            Self::Joined(joined) => joined.next_round(work),
             Self::InMemory { clips, heard } => {
                 let mut with_heard = |clip: Clip| (heard.by_id.remove(&clip.id), clip);
                 let round: Vec<Pair> =
                     clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
-                Ok((!round.is_empty()).then_some(round))
+                let parts: Vec<&[Pair]> = round.chunks(PART).collect();
+                Ok((!round.is_empty()).then(|| in_parallel(&parts, |part| work(part))))
             }
         }
     }
@@ -93,9 +95,8 @@ impl Scoring<'_> {
         };
         let mut all = Part::new(&self.empty);
         let mut lines = lines;
-        while let Some(round) = source.next_round()? {
-            let parts: Vec<&[Pair]> = round.chunks(PART).collect();
-            for part in in_parallel(&parts, |pairs| self.part(pairs)) {
+        while let Some(parts) = source.next_round(|pairs| self.part(pairs))? {
+            for part in parts {
                 if let Some(lines) = &mut lines {
                     lines.write(&part.lines)?;
                 }
