@@ -34,6 +34,8 @@ pub struct Joined {
     clips: Side<Clip>,
     results: Side<HeardRecord>,
     problems: Vec<Problem>,
+    /// The next lines of both files, read while the ones before were worked on.
+    ahead: Option<Result<[Block; 2], Problem>>,
     ended: bool,
 }
 
@@ -175,7 +177,13 @@ impl Joined {
     /// # Errors
     /// When a file cannot be read.
     pub fn open(corpus: &Path, heard: &Path) -> Result<Self, Problem> {
-        Ok(Self { clips: Side::open(corpus)?, results: Side::open(heard)?, problems: Vec::new(), ended: false })
+        Ok(Self {
+            clips: Side::open(corpus)?,
+            results: Side::open(heard)?,
+            problems: Vec::new(),
+            ahead: None,
+            ended: false,
+        })
     }
 
     /// Works on the next pairs, part by part on all cores; none at the end, when the clips without a result have been
@@ -185,8 +193,10 @@ impl Joined {
     /// Every [`Problem`] of both files, up to a hundred, once they have been read.
     pub fn next_round<R: Send>(&mut self, work: impl Fn(&[Pair]) -> R + Sync) -> Result<Option<Vec<R>>, Problems> {
         while !self.ended {
-            let block = self.clips.lines.next_block(ROUND)?;
-            let answers = self.results.lines.next_block(ROUND)?;
+            let [block, answers] = match self.ahead.take() {
+                Some(read) => read?,
+                None => next_blocks(&mut self.clips.lines, &mut self.results.lines)?,
+            };
             if block.lines.is_empty() && answers.lines.is_empty() {
                 self.ended = true;
                 self.complain_of_repeated()?;
@@ -199,7 +209,14 @@ impl Joined {
                 let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
                 return Ok(Some(in_parts(&left, work)));
             }
-            let parts = self.read_parts(&block, &answers, &work);
+            let Self { clips, results, .. } = self;
+            let (paths, lines) = ([&clips.path, &results.path], (&mut clips.lines, &mut results.lines));
+            let (parts, ahead) = std::thread::scope(|scope| {
+                let ahead = scope.spawn(|| next_blocks(lines.0, lines.1));
+                let parts = read_parts(paths, &block, &answers, &work);
+                (parts, ahead.join().expect("reading does not panic"))
+            });
+            self.ahead = Some(ahead);
             let (mut worked, mut clips, mut results) = (Vec::with_capacity(parts.len()), Vec::new(), Vec::new());
             for part in parts {
                 match part {
@@ -227,35 +244,6 @@ impl Joined {
             }
         }
         if self.problems.is_empty() { Ok(None) } else { Err(Problems(std::mem::take(&mut self.problems))) }
-    }
-
-    /// Parses the lines of a round, and works on the parts in which clips and results go together.
-    fn read_parts<R: Send>(
-        &self,
-        clips: &Block,
-        results: &Block,
-        work: &(impl Fn(&[Pair]) -> R + Sync),
-    ) -> Vec<Part<R>> {
-        let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
-        let parts: Vec<usize> = (0..count).collect();
-        in_parallel(&parts, |part| {
-            fn lines_of(block: &Block, part: usize) -> &[LineAt] {
-                let start = (part * PART).min(block.lines.len());
-                &block.lines[start..(start + PART).min(block.lines.len())]
-            }
-            let mut problems = Vec::new();
-            let clips = parse_lines::<Clip>(clips, lines_of(clips, *part), &self.clips.path, &mut problems);
-            let results = parse_lines(results, lines_of(results, *part), &self.results.path, &mut problems);
-            let go_together = clips.len() == results.len() && clips.iter().zip(&results).all(|(a, b)| a.0 == b.0);
-            if !go_together || !problems.is_empty() {
-                return Part::Read(clips, results, problems);
-            }
-            let ids = [ids(&clips), ids(&results)];
-            let heard = |(.., result): Placed<HeardRecord>| Some(result.into_heard().1);
-            let pairs: Vec<Pair> =
-                clips.into_iter().zip(results).map(|((.., clip), result)| (clip, heard(result))).collect();
-            Part::Worked(work(&pairs), ids)
-        })
     }
 
     /// The ids of results that belong to no clip, in file order; known at the end.
@@ -315,6 +303,39 @@ impl Joined {
         }
         Ok(())
     }
+}
+
+fn next_blocks(clips: &mut Lines, results: &mut Lines) -> Result<[Block; 2], Problem> {
+    Ok([clips.next_block(ROUND)?, results.next_block(ROUND)?])
+}
+
+/// Parses the lines of a round, and works on the parts in which clips and results go together.
+fn read_parts<R: Send>(
+    [clips_path, results_path]: [&PathBuf; 2],
+    clips: &Block,
+    results: &Block,
+    work: &(impl Fn(&[Pair]) -> R + Sync),
+) -> Vec<Part<R>> {
+    let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
+    let parts: Vec<usize> = (0..count).collect();
+    in_parallel(&parts, |part| {
+        fn lines_of(block: &Block, part: usize) -> &[LineAt] {
+            let start = (part * PART).min(block.lines.len());
+            &block.lines[start..(start + PART).min(block.lines.len())]
+        }
+        let mut problems = Vec::new();
+        let clips = parse_lines::<Clip>(clips, lines_of(clips, *part), clips_path, &mut problems);
+        let results = parse_lines(results, lines_of(results, *part), results_path, &mut problems);
+        let go_together = clips.len() == results.len() && clips.iter().zip(&results).all(|(a, b)| a.0 == b.0);
+        if !go_together || !problems.is_empty() {
+            return Part::Read(clips, results, problems);
+        }
+        let ids = [ids(&clips), ids(&results)];
+        let heard = |(.., result): Placed<HeardRecord>| Some(result.into_heard().1);
+        let pairs: Vec<Pair> =
+            clips.into_iter().zip(results).map(|((.., clip), result)| (clip, heard(result))).collect();
+        Part::Worked(work(&pairs), ids)
+    })
 }
 
 fn in_parts<R: Send>(pairs: &[Pair], work: impl Fn(&[Pair]) -> R + Sync) -> Vec<R> {

@@ -1,7 +1,7 @@
 //! Reading a text file line by line in bounded memory.
 
 use std::fs::File;
-use std::io::{BufRead, BufReader, Read};
+use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 
 use crate::{Place, Problem};
@@ -94,12 +94,31 @@ impl Lines {
         Ok(block)
     }
 
+    /// Appends what comes up to the next line feed, and with it; of a line that is too long not much more than is allowed.
+    fn read_line(&mut self, buffer: &mut Vec<u8>) -> std::io::Result<usize> {
+        let mut read = 0;
+        while read as u64 <= LONGEST_LINE {
+            let here = self.reader.fill_buf()?;
+            if here.is_empty() {
+                break;
+            }
+            let end = memchr::memchr(b'\n', here).map(|at| at + 1);
+            let used = end.unwrap_or(here.len());
+            buffer.extend_from_slice(&here[..used]);
+            self.reader.consume(used);
+            read += used;
+            if end.is_some() {
+                break;
+            }
+        }
+        Ok(read)
+    }
+
     /// Appends the next line that is not blank, without its end, and says where in the file it stands.
     fn append(&mut self, buffer: &mut Vec<u8>) -> Result<Option<u64>, Problem> {
         let start = buffer.len();
         loop {
-            let read = self.reader.by_ref().take(LONGEST_LINE + 1).read_until(b'\n', buffer);
-            let read = read.map_err(|error| Problem::io("read", &self.path, &error))? as u64;
+            let read = self.read_line(buffer).map_err(|error| Problem::io("read", &self.path, &error))? as u64;
             if read == 0 {
                 return Ok(None);
             }
@@ -120,7 +139,7 @@ impl Lines {
             while buffer.len() > start && matches!(buffer.last(), Some(b'\n' | b'\r')) {
                 buffer.pop();
             }
-            if !buffer[start..].iter().all(u8::is_ascii_whitespace) {
+            if buffer[start..].iter().any(|byte| !byte.is_ascii_whitespace()) {
                 return Ok(Some(offset));
             }
             buffer.truncate(start);

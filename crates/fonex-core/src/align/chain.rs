@@ -62,7 +62,7 @@ impl Chains {
             (0, 0) => {}
             (1, 1) => steps.push(pair(head, head)),
             (rows, 0) => {
-                steps.extend((head..head + rows).map(|at| Step { edit: Edit::Deleted, said: Some(at), heard: None }))
+                steps.extend((head..head + rows).map(|at| Step { edit: Edit::Deleted, said: Some(at), heard: None }));
             }
             (0, columns) => steps.extend((head..head + columns).map(|at| Step {
                 edit: Edit::Inserted,
