@@ -41,6 +41,15 @@ pub struct Clip {
     pub segments: Vec<TimedWord>,
 }
 
+impl Clip {
+    /// What the clip shares with others, as (what, value): every tag, its speaker and its language.
+    pub fn shared(&self) -> impl Iterator<Item = (&str, &str)> {
+        let named = [("speaker", &self.speaker), ("lang", &self.lang)];
+        let named = named.into_iter().filter_map(|(by, value)| Some((by, value.as_deref()?)));
+        self.tags.iter().map(|(by, value)| (by.as_str(), value.as_str())).chain(named)
+    }
+}
+
 /// One side of a recording of two channels, such as a telephone call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]

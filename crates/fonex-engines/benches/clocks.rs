@@ -22,7 +22,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 const WAITS_MS: [u32; 3] = [7, 23, 52];
 
 fn main() {
-    let reply = ReplyProfile { start_ms: 0.0, word_ms: 0.0, words: 4 };
+    let reply = ReplyProfile { start_ms: 0.0, word_ms: 0.0, words: 4, earlier_word_ms: 0.0 };
     let head = Behaviours::Reply([("default".to_owned(), reply)].into());
     let config = ServiceConfig { engines: [("head".to_owned(), head)].into(), ..ServiceConfig::default() };
     let service = Service::start(config, 0).unwrap();
@@ -56,7 +56,15 @@ fn call(engine: &dyn Engine, at_once: usize, each: usize, note: &(dyn Fn(f64, f6
                 let (settings, stop) = (Settings::new(), StopFlag::default());
                 let form = Form { voice: "", model: "", settings: &settings };
                 for _ in 0..each {
-                    let request = SpeakRequest { clip_id: "c", lang: None, text: "hello", form, stop: &stop };
+                    let request = SpeakRequest {
+                        clip_id: "c",
+                        lang: None,
+                        text: "hello",
+                        earlier: &[],
+                        form,
+                        stop: &stop,
+                        watch: None,
+                    };
                     let answer = engine.reply(&request);
                     assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
                     let asked = answer.measured.traffic.requests.last().unwrap();

@@ -69,8 +69,8 @@ pub enum Stdin {
 }
 
 const OUTPUT_LIMIT: usize = 256 << 20;
-const VALUES: [&str; 9] =
-    ["audio", "text", "text_file", "output", "voice", "model", "lang", "clip_id", "audio_rate_hz"];
+const VALUES: [&str; 10] =
+    ["audio", "text", "earlier", "text_file", "output", "voice", "model", "lang", "clip_id", "audio_rate_hz"];
 
 impl CommandConfig {
     /// Checks what can be checked before the first trial.
@@ -147,6 +147,7 @@ struct Call<'c> {
     lang: Option<&'c str>,
     form: Form<'c>,
     text: Option<&'c str>,
+    earlier: &'c [String],
     sound: Option<&'c [u8]>,
     task: Task,
 }
@@ -192,6 +193,7 @@ impl CommandEngine {
             values.set(name, file(path).display().to_string());
         }
         values.set("text", call.text.unwrap_or_default().to_owned());
+        values.set("earlier", call.earlier.join("\n"));
         let argv: Vec<String> = config.command.iter().map(|argument| values.fill(argument)).collect();
         let env = config.env.iter().map(|(key, template)| (key.clone(), values.fill(template))).collect();
         let stdin = match config.stdin {
@@ -325,7 +327,7 @@ impl Engine for CommandEngine {
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };
         let HearRequest { clip_id, lang, form, stop, .. } = *request;
-        let call = Call { clip_id, lang, form, text: None, sound: Some(&sound), task: Task::Hear };
+        let call = Call { clip_id, lang, form, text: None, earlier: &[], sound: Some(&sound), task: Task::Hear };
         match self.call(&call, stop) {
             // A rule may say that the program heard nothing.
             Err(failed @ Answer { outcome: Outcome::Nothing, .. }) => {
@@ -340,8 +342,8 @@ impl Engine for CommandEngine {
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        let SpeakRequest { clip_id, lang, form, stop, text } = *request;
-        let call = Call { clip_id, lang, form, text: Some(text), sound: None, task: Task::Speak };
+        let SpeakRequest { clip_id, lang, form, stop, text, .. } = *request;
+        let call = Call { clip_id, lang, form, text: Some(text), earlier: &[], sound: None, task: Task::Speak };
         let raw = match self.call(&call, stop) {
             Ok(raw) => raw,
             Err(failed) => return failed,
@@ -353,8 +355,8 @@ impl Engine for CommandEngine {
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
-        let SpeakRequest { clip_id, lang, form, stop, text } = *request;
-        let call = Call { clip_id, lang, form, text: Some(text), sound: None, task: Task::Reply };
+        let SpeakRequest { clip_id, lang, form, stop, text, earlier, .. } = *request;
+        let call = Call { clip_id, lang, form, text: Some(text), earlier, sound: None, task: Task::Reply };
         match self.call(&call, stop) {
             Err(failed) => failed,
             Ok(raw) => match self.text_result(&raw.bytes, call.task) {

@@ -121,10 +121,24 @@ pub struct SpeakRequest<'r> {
     pub lang: Option<&'r str>,
     /// The text, one reading of it.
     pub text: &'r str,
+    /// What a dialogue came to before, alternately what was said and what was replied; for a reply.
+    pub earlier: &'r [String],
     /// Which form of the engine.
     pub form: Form<'r>,
     /// Set when the run is being stopped.
     pub stop: &'r StopFlag,
+    /// Told of the bytes of each piece of sound as it comes, by services that stream.
+    pub watch: Option<Watch<'r>>,
+}
+
+/// Somebody to be told of bytes as they come.
+#[derive(Clone, Copy)]
+pub struct Watch<'r>(pub &'r (dyn Fn(usize) + Sync));
+
+impl std::fmt::Debug for Watch<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Watch")
+    }
 }
 
 /// How a call ended, with all that was measured of it.

@@ -99,7 +99,9 @@ impl Engine for StandInEngine {
             return Answer::failed(Outcome::Refused, "this stand-in does not reply");
         };
         let started = Instant::now();
-        let replying = reply(&profile_of(profiles, request.form.model), self.seed, request.form.model, request.text);
+        let earlier = request.earlier.iter().map(|text| text.split_whitespace().count()).sum();
+        let model = request.form.model;
+        let replying = reply(&profile_of(profiles, model), self.seed, model, request.text, earlier);
         answer_after(started, replying.takes_s, request.stop, Outcome::Done, replying.text)
     }
 }

@@ -4,7 +4,9 @@ mod audio_files;
 mod records;
 mod schema;
 mod store;
+mod studies;
 
 pub use audio_files::AudioFiles;
 pub use records::{LeftOut, Machine, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
 pub use store::{RunLock, RunRef, Store, StoreError};
+pub use studies::{Study, StudyKind};

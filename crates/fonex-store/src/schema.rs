@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 3] = [
+const STEPS: [&str; 4] = [
     r"
     create table runs (
         id integer primary key,
@@ -49,6 +49,12 @@ const STEPS: [&str; 3] = [
      alter table trials add column replied text;
      alter table trials add column traffic text;
      alter table trials add column used text;",
+    "create table studies (
+        id integer primary key,
+        kind text not null,
+        made_at text not null,
+        record text not null
+    );",
 ];
 
 /// The version this program writes.

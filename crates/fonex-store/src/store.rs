@@ -107,6 +107,10 @@ impl Store {
         Ok(Self { connection, folder: folder.to_owned() })
     }
 
+    pub(crate) const fn connection(&self) -> &Connection {
+        &self.connection
+    }
+
     /// The store's audio files.
     #[must_use]
     pub fn audio_files(&self) -> AudioFiles {

@@ -312,6 +312,9 @@ pub struct Load {
     /// Seconds of each step
     #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub seconds: Option<f64>,
+    /// Take this stored study, a number or last, instead of asking anybody
+    #[arg(long, value_name = "STUDY")]
+    pub of: Option<String>,
     /// Write the chart to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
@@ -332,14 +335,23 @@ pub struct Turns {
     /// Clips to begin a turn with; all that have audio by default
     pub clips: Vec<String>,
     /// The recogniser
-    #[arg(long, value_name = "ENGINE")]
+    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
     pub hear: String,
     /// The responder
-    #[arg(long, value_name = "ENGINE")]
+    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
     pub reply: String,
     /// The synthesiser
-    #[arg(long, value_name = "ENGINE")]
+    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
     pub speak: String,
+    /// Run this dialogue of the bench file, turn after turn; may be given several times
+    #[arg(long, value_name = "NAME", conflicts_with = "clips")]
+    pub dialogue: Vec<String>,
+    /// Have the next clip interrupt each reply after so many seconds of it
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub interrupt_after: Option<f64>,
+    /// Take this stored study, a number or last, instead of asking anybody
+    #[arg(long, value_name = "STUDY")]
+    pub of: Option<String>,
     /// Deliver the audio live, and count from the end of speech
     #[arg(long)]
     pub live: bool,
@@ -769,6 +781,12 @@ pub struct Report {
     /// How many of the worst clips to show for each variant
     #[arg(long, default_value_t = 6, value_name = "N")]
     pub worst: usize,
+    /// Add a stored study of load: its number, or the last one
+    #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
+    pub load: Option<String>,
+    /// Add a stored study of turns: its number, or the last one
+    #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
+    pub turns: Option<String>,
     #[command(flatten)]
     pub bench: BenchArg,
 }

@@ -215,7 +215,7 @@ impl ScoreBuilder {
         self.clips_with_errors += u64::from(words.errors() > 0);
         self.speakers.add(clip.speaker.as_deref(), words);
         // The length is not that of the counts, which may be those of several repeats.
-        self.slices.add(clip, self.compared.words.reference(), words, characters);
+        self.slices.add(clip, self.compared.words.reference(), words, characters, offsets);
         if let Some(offsets) = offsets {
             self.timing.add(&clip.id, offsets);
         }

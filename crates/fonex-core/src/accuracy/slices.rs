@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::WordRates;
 use crate::align::EditCounts;
 use crate::stats::RatioTally;
+use crate::timing::{ClipOffsets, OffsetSummary};
 use crate::{Clip, Table};
 
 /// The rates of the clips that share a value.
@@ -18,6 +19,9 @@ pub struct Slice {
     pub clips: u64,
     /// Word rates in the slice.
     pub words: WordRates,
+    /// Differences of the word starts, where both sides have times.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<OffsetSummary>,
 }
 
 #[derive(Debug, Clone, Default)]
@@ -26,6 +30,8 @@ pub(super) struct Tally {
     pub(super) words: EditCounts,
     pub(super) characters: EditCounts,
     pub(super) rates: RatioTally,
+    /// Differences of the word starts in milliseconds; kept in slices.
+    starts_ms: Vec<f64>,
 }
 
 impl Tally {
@@ -41,6 +47,7 @@ impl Tally {
         self.words += other.words;
         self.characters += other.characters;
         self.rates.merge(&other.rates);
+        self.starts_ms.extend(&other.starts_ms);
     }
 
     pub(super) fn words(&self, seed: u64) -> WordRates {
@@ -67,16 +74,29 @@ impl Slices {
     }
 
     /// Adds a clip whose label has so many words.
-    pub(super) fn add(&mut self, clip: &Clip, label_words: u64, words: EditCounts, characters: EditCounts) {
+    pub(super) fn add(
+        &mut self,
+        clip: &Clip,
+        label_words: u64,
+        words: EditCounts,
+        characters: EditCounts,
+        offsets: Option<&ClipOffsets>,
+    ) {
         let length = length_band(label_words);
         let Self { by: slices, crossed } = self;
+        let starts = || offsets.iter().flat_map(|offsets| &offsets.words).map(|word| word.start_ms);
+        let mut add_to = |by: &str, value: &str| {
+            let tally = tally(slices, by, value);
+            tally.add(words, characters);
+            tally.starts_ms.extend(starts());
+        };
         for (by, value) in slice_keys(clip, length) {
-            tally(slices, by, value).add(words, characters);
+            add_to(by, value);
         }
         for [one, other] in crossed {
             let value = |wanted: &str| slice_keys(clip, length).find(|(by, _)| *by == wanted).map(|(_, value)| value);
             if let (Some(first), Some(second)) = (value(one), value(other)) {
-                tally(slices, &format!("{one}*{other}"), &format!("{first}*{second}")).add(words, characters);
+                add_to(&format!("{one}*{other}"), &format!("{first}*{second}"));
             }
         }
     }
@@ -102,7 +122,8 @@ impl Slices {
             let band = |value: &str| BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
             for (value, tally) in values {
-                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words: tally.slice_words(seed) });
+                let (clips, start) = (tally.clips, OffsetSummary::of(&tally.starts_ms));
+                slices.push(Slice { by: by.clone(), value, clips, words: tally.slice_words(seed), start });
             }
         }
         slices
@@ -132,9 +153,44 @@ fn length_band(words: u64) -> &'static str {
     BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
 }
 
-/// Every tag of a clip, its speaker, its language and its length, as (what, value).
+/// What a clip shares with others, its length included, as (what, value).
 fn slice_keys<'c>(clip: &'c Clip, length: &'c str) -> impl Iterator<Item = (&'c str, &'c str)> {
-    let named = [("speaker", &clip.speaker), ("lang", &clip.lang)];
-    let named = named.into_iter().filter_map(|(by, value)| Some((by, value.as_deref()?)));
-    clip.tags.iter().map(|(by, value)| (by.as_str(), value.as_str())).chain(named).chain([(LENGTH, length)])
+    clip.shared().chain([(LENGTH, length)])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::timing::WordOffset;
+
+    #[test]
+    fn word_starts_are_summed_up_in_every_slice_of_their_clip() {
+        let clip = |speaker: &str, wind: &str| -> Clip {
+            let record = serde_json::json!({"id": "a", "text": "hold", "speaker": speaker, "tags": {"wind": wind}});
+            serde_json::from_value(record).unwrap()
+        };
+        let late = |start_ms: f64| ClipOffsets {
+            words: vec![WordOffset { at_s: 0.0, start_ms, end_ms: None }; 2],
+            ..ClipOffsets::default()
+        };
+        let mut slices = Slices::default();
+        slices.cross("speaker", "wind");
+        let counts = EditCounts { correct: 1, ..EditCounts::default() };
+        for (speaker, wind, offsets) in
+            [("anna", "light", Some(late(10.0))), ("anna", "strong", Some(late(50.0))), ("bo", "light", None)]
+        {
+            slices.add(&clip(speaker, wind), 1, counts, counts, offsets.as_ref());
+        }
+        let mut twice = Slices::default();
+        twice.merge(&slices);
+        let found = |by: &str, value: &str| {
+            let all = twice.clone().finish(1);
+            let slice = all.into_iter().find(|slice| slice.by == by && slice.value == value).unwrap();
+            (slice.clips, slice.start.map(|start| start.median_ms))
+        };
+        assert_eq!(found("speaker", "anna"), (2, Some(30.0)));
+        assert_eq!(found("speaker", "bo"), (1, None), "a clip without times has a rate all the same");
+        assert_eq!(found("wind", "light"), (2, Some(10.0)));
+        assert_eq!(found("speaker*wind", "anna*strong"), (1, Some(50.0)));
+    }
 }

@@ -1,5 +1,6 @@
 //! How long answers took. A latency is never given as a mean alone.
 
+mod interruptions;
 mod live;
 mod load;
 mod playback;
@@ -9,11 +10,12 @@ mod windows;
 
 use serde::{Deserialize, Serialize};
 
+pub use interruptions::{Interruption, InterruptionReport};
 pub use live::{LiveBuilder, LiveClip, LiveEvent, LiveLog, LiveReport, LiveWhat, Pacing, PauseBand, measure_live};
 pub use load::{LoadCall, LoadForm, LoadReport, LoadStep};
 pub use playback::{Playback, PlaybackReport, Stall, play, sound_pieces};
 pub use traffic::{Arrivals, Request, ServiceTime, Traffic, server_timing};
-pub use turns::{Link, Turn, TurnReport};
+pub use turns::{Link, Position, Turn, TurnReport};
 pub use windows::window_delays;
 
 use crate::stats::quantile_sorted;

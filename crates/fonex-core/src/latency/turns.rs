@@ -9,6 +9,12 @@ use super::Percentiles;
 pub struct Turn {
     /// The clip that was said.
     pub clip: String,
+    /// The dialogue it is of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dialogue: Option<String>,
+    /// Which turn of the dialogue it is, from 1.
+    #[serde(default = "first")]
+    pub position: u32,
     /// What was heard.
     pub heard: String,
     /// What was replied.
@@ -23,6 +29,10 @@ pub struct Turn {
     pub speak_first_ms: f64,
     /// From the reply to all of the sound.
     pub speak_ms: f64,
+}
+
+const fn first() -> u32 {
+    1
 }
 
 impl Turn {
@@ -90,6 +100,25 @@ pub struct TurnReport {
     /// How the delay grows with the reply: milliseconds for each word of it; left out for fewer than three turns.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ms_per_reply_word: Option<f64>,
+    /// How the responder's part grows along a dialogue; empty without dialogues.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub positions: Vec<Position>,
+    /// Milliseconds more of the responder for each turn that came before; left out for fewer than three turns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ms_per_earlier_turn: Option<f64>,
+}
+
+/// The turns at one place of a dialogue.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Position {
+    /// Which turn, from 1.
+    pub position: u32,
+    /// Turns there.
+    pub turns: u64,
+    /// Median delay to the first audible sound, in milliseconds.
+    pub delay_ms: f64,
+    /// Median of the responder's part, in milliseconds.
+    pub reply_ms: f64,
 }
 
 impl TurnReport {
@@ -102,6 +131,22 @@ impl TurnReport {
         let (improve_first, most) = links.into_iter().max_by(|a, b| a.1.total_cmp(&b.1))?;
         let whole: f64 = links.iter().map(|(_, ms)| ms).sum();
         let words = |turn: &Turn| turn.reply.split_whitespace().count() as f64;
+        let of_dialogues = || turns.iter().filter(|turn| turn.dialogue.is_some());
+        let by_position: Vec<(f64, f64)> =
+            of_dialogues().map(|turn| (f64::from(turn.position), turn.reply_ms)).collect();
+        let last = of_dialogues().map(|turn| turn.position).max().unwrap_or(0);
+        let median = |of: &[&Turn], part: fn(&Turn) -> f64| {
+            crate::stats::median(&of.iter().map(|turn| part(turn)).collect::<Vec<_>>())
+        };
+        let positions = (1..=last).filter_map(|position| {
+            let here: Vec<&Turn> = of_dialogues().filter(|turn| turn.position == position).collect();
+            Some(Position {
+                position,
+                turns: here.len() as u64,
+                delay_ms: median(&here, Turn::delay_ms)?,
+                reply_ms: median(&here, |turn| turn.reply_ms)?,
+            })
+        });
         let by_length: Vec<(f64, f64)> = turns.iter().map(|turn| (words(turn), turn.delay_ms())).collect();
         Some(Self {
             turns: turns.len() as u64,
@@ -113,6 +158,8 @@ impl TurnReport {
             its_share: if whole > 0.0 { most / whole } else { 0.0 },
             overlap_saves_ms: all(|turn| turn.delay_ms() - turn.overlapped_ms())?.p50,
             ms_per_reply_word: crate::stats::line_through(&by_length, seed).map(|line| line.slope),
+            positions: positions.collect(),
+            ms_per_earlier_turn: crate::stats::line_through(&by_position, seed).map(|line| line.slope),
         })
     }
 }
@@ -125,6 +172,8 @@ mod tests {
     fn turns_by_hand() {
         let turn = |reply: &str, reply_ms: f64| Turn {
             clip: "a".into(),
+            dialogue: None,
+            position: 1,
             heard: "hello".into(),
             reply: reply.into(),
             hear_ms: 200.0,
@@ -143,5 +192,18 @@ mod tests {
         assert_eq!((report.improve_first, report.delay_ms.p50), (Link::Reply, 1_050.0));
         assert!((report.its_share - 700.0 / 1_050.0).abs() < 1e-9);
         assert_eq!(TurnReport::of(&[], 1), None);
+        assert!(report.positions.is_empty() && report.ms_per_earlier_turn.is_none());
+        let in_dialogue = |name: &str, position: u32| Turn {
+            dialogue: Some(name.into()),
+            position,
+            ..turn("Yes.", 100.0 + 40.0 * f64::from(position))
+        };
+        let turns: Vec<Turn> =
+            (1..=3).map(|at| in_dialogue("a", at)).chain((1..=2).map(|at| in_dialogue("b", at))).collect();
+        let report = TurnReport::of(&turns, 1).unwrap();
+        let places: Vec<(u32, u64, f64)> =
+            report.positions.iter().map(|p| (p.position, p.turns, p.reply_ms)).collect();
+        assert_eq!(places, [(1, 2, 140.0), (2, 2, 180.0), (3, 1, 220.0)]);
+        assert!((report.ms_per_earlier_turn.unwrap() - 40.0).abs() < 1e-9);
     }
 }

@@ -35,7 +35,9 @@ use crate::secrets::Secrets;
 use crate::spoken::sound;
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
 use crate::voices::{Voice, VoiceListConfig};
-use crate::{Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Task, Then, outcome_of_words};
+use crate::{
+    Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Task, Then, Watch, outcome_of_words,
+};
 use answer::Reading;
 use exchange::{Outgoing, Received, Wire};
 use job::JobConfig;
@@ -134,7 +136,8 @@ impl RequestConfig {
         }
         match task {
             Some(Task::Hear) => values.extend(["audio", "audio_base64"]),
-            Some(Task::Speak | Task::Reply) => values.push("text"),
+            Some(Task::Speak) => values.push("text"),
+            Some(Task::Reply) => values.extend(["text", "earlier"]),
             None => {}
         }
         let spoken = |without: &[&str]| values.iter().copied().filter(|v| !without.contains(v)).collect::<Vec<_>>();
@@ -258,6 +261,16 @@ pub(crate) struct HttpEngine {
     wire: Wire,
 }
 
+/// What a trial brings along.
+#[derive(Clone, Copy)]
+enum Given<'g> {
+    Nothing,
+    /// Sound to be sent.
+    Sound(&'g [u8]),
+    /// Somebody who is told of the sound that comes.
+    Watched(Watch<'g>),
+}
+
 /// One trial under way: what was exchanged so far.
 struct Talk<'t> {
     engine: &'t HttpEngine,
@@ -321,7 +334,7 @@ impl HttpEngine {
     fn run<T>(
         &self,
         values: Values<'_>,
-        sound: Option<&[u8]>,
+        given: Given<'_>,
         task: Task,
         stop: &StopFlag,
         finish: impl FnOnce(Reading) -> Result<(Outcome, T), String>,
@@ -332,7 +345,7 @@ impl HttpEngine {
         let (ended, took) = block_on(async {
             let ended = tokio::select! {
                 biased;
-                ended = talk.ask(sound, task) => ended,
+                ended = talk.ask(given, task) => ended,
                 () = stopped(stop) => Err(NetFailure::stopped().into()),
             };
             // Also after a stop or a failure: nothing of ours stays on the server.
@@ -358,7 +371,8 @@ impl HttpEngine {
 }
 
 impl Talk<'_> {
-    async fn ask(&mut self, sound: Option<&[u8]>, task: Task) -> Result<Reading, Ended> {
+    async fn ask(&mut self, given: Given<'_>, task: Task) -> Result<Reading, Ended> {
+        let sound = if let Given::Sound(sound) = given { Some(sound) } else { None };
         let form = self.engine.config.form(task);
         let result = &self.engine.config.result;
         if self.engine.config.job.is_some() {
@@ -368,6 +382,9 @@ impl Talk<'_> {
         let outgoing =
             self.outgoing("ask", &self.engine.config.request, sound, !form.streams() && task != Task::Speak)?;
         let mut taken = |bytes: &[u8], at| {
+            if let Given::Watched(Watch(watch)) = given {
+                watch(bytes.len());
+            }
             steps.as_mut().is_none_or(|steps| {
                 steps.feed(bytes, at);
                 !steps.ended && steps.fault.is_none()
@@ -514,7 +531,7 @@ impl Engine for HttpEngine {
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };
         let values = self.values(request.form, request.lang, request.clip_id);
-        self.run(values, Some(&sound), Task::Hear, request.stop, |reading| {
+        self.run(values, Given::Sound(&sound), Task::Hear, request.stop, |reading| {
             Ok((outcome_of_words(&reading.heard.text), reading.heard))
         })
     }
@@ -523,7 +540,7 @@ impl Engine for HttpEngine {
         let mut values = self.values(request.form, request.lang, request.clip_id);
         values.set("text", request.text.to_owned());
         let raw_rate_hz = self.config.result.raw_rate_hz;
-        self.run(values, None, Task::Speak, request.stop, |reading| {
+        self.run(values, request.watch.map_or(Given::Nothing, Given::Watched), Task::Speak, request.stop, |reading| {
             sound(reading.sound, raw_rate_hz).map(|audio| (Outcome::Done, audio))
         })
     }
@@ -531,7 +548,8 @@ impl Engine for HttpEngine {
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let mut values = self.values(request.form, request.lang, request.clip_id);
         values.set("text", request.text.to_owned());
-        self.run(values, None, Task::Reply, request.stop, |reading| {
+        values.set("earlier", request.earlier.join("\n"));
+        self.run(values, Given::Nothing, Task::Reply, request.stop, |reading| {
             Ok((outcome_of_words(&reading.heard.text), reading.heard.text))
         })
     }

@@ -106,10 +106,11 @@ impl SocketConfig {
         if let Some(KeepAlive { send: Some(message), .. }) = &self.keep_alive {
             known.check_json(message, "the message", &|| at("keep_alive.send"))?;
         }
-        let bodies = [("audio", &self.audio, "audio_base64"), ("text", &self.text, "text")];
-        for (key, message, value) in bodies {
+        let further: &[&str] = if task == Task::Reply { &["earlier"] } else { &[] };
+        let bodies = [("audio", &self.audio, "audio_base64", &[][..]), ("text", &self.text, "text", further)];
+        for (key, message, value, further) in bodies {
             let Some(message) = message else { continue };
-            let values: Vec<&str> = everywhere.into_iter().chain([value]).collect();
+            let values: Vec<&str> = everywhere.into_iter().chain([value]).chain(further.iter().copied()).collect();
             Known { values: &values, settings, secrets: true }.check_json(message, "the message", &|| at(key))?;
             if !message.to_string().contains(&format!("{{{value}}}")) {
                 let what = format!("the message never carries {{{value}}}");
@@ -218,7 +219,7 @@ enum Given<'g> {
     Live(&'g [u8], Live<'g>, f64),
     /// Audio, and how many bytes make a frame.
     Sound(&'g [u8], usize),
-    Text(&'g str),
+    Text(&'g SpeakRequest<'g>),
 }
 
 impl Engine for SocketEngine {
@@ -252,14 +253,14 @@ impl Engine for SocketEngine {
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        let given = Given::Text(request.text);
+        let given = Given::Text(request);
         self.run(request.form, request.lang, request.clip_id, given, request.stop, |said| {
             sound(said.sound, self.config.result.raw_rate_hz).map(|audio| (Outcome::Done, audio))
         })
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
-        let given = Given::Text(request.text);
+        let given = Given::Text(request);
         self.run(request.form, request.lang, request.clip_id, given, request.stop, |said| {
             Ok((outcome_of_words(&said.heard.text), said.heard.text))
         })

@@ -26,7 +26,7 @@ use crate::mapping::Steps;
 use crate::net::{Clocked, NetFailure, Opening, Url};
 use crate::spoken::from_base64;
 use crate::values::Values;
-use crate::{Frame, Frames, Live, Measured, Then, cut};
+use crate::{Frame, Frames, Live, Measured, Then, Watch, cut};
 
 type Sink = SplitSink<WebSocketStream<Clocked>, Message>;
 type Stream = SplitStream<WebSocketStream<Clocked>>;
@@ -50,6 +50,8 @@ pub(super) struct Session<'s> {
     request: Request,
     arrivals: Vec<(u64, usize)>,
     live: Option<Live<'s>>,
+    /// Who is told of sound as it comes.
+    watch: Option<Watch<'s>>,
     /// When the first frame of live audio was due.
     began: Arc<OnceLock<Instant>>,
     pacing: Pacing,
@@ -75,6 +77,7 @@ impl<'s> Session<'s> {
             request: Request::begun("session", 0),
             arrivals: Vec::new(),
             live: None,
+            watch: None,
             began: Arc::default(),
             pacing: Pacing::default(),
             events: Vec::new(),
@@ -109,6 +112,9 @@ impl<'s> Session<'s> {
             // The limit is for the service; speaking takes its own time.
             let spoken_s = sound.len() as f64 / bytes_a_second / live.pace.speed;
             self.until += Duration::from_secs_f64(if live.recording.is_some() { 86_400.0 } else { spoken_s });
+        }
+        if let Given::Text(request) = given {
+            self.watch = request.watch;
         }
         let limit = self.engine.limits.total_s;
         let late = || NetFailure::late(format!("no end within {limit} s in all"));
@@ -258,6 +264,9 @@ impl<'s> Session<'s> {
                 }
                 Some(Ok(Message::Binary(bytes))) => {
                     self.note(bytes.len())?;
+                    if let Some(Watch(watch)) = self.watch {
+                        watch(bytes.len());
+                    }
                     if self.take(&Incoming::Binary, &bytes, None, "", ready)? {
                         return Ok(());
                     }
@@ -428,9 +437,10 @@ async fn send_all(
         ready.notified().await;
     }
     match given {
-        Given::Text(text) => {
+        Given::Text(request) => {
             let mut values = values.clone();
-            values.set("text", text.to_owned());
+            values.set("text", request.text.to_owned());
+            values.set("earlier", request.earlier.join("\n"));
             if let Some(template) = &config.text {
                 bytes += send(sink, Message::text(message(template, &values))).await?;
             }

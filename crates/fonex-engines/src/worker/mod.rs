@@ -438,6 +438,9 @@ impl Engine for WorkerEngine {
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let mut asked = self.request("reply", request.lang, request.clip_id, request.form);
         asked["text"] = json!(request.text);
+        if !request.earlier.is_empty() {
+            asked["earlier"] = json!(request.earlier);
+        }
         match self.ask(asked, request.stop) {
             Err(failed) => other(failed),
             Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match line.text {

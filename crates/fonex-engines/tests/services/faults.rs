@@ -2,7 +2,7 @@
 //! `FONEX_WRITE_DOCS=1` it is written there instead.
 
 use fonex_core::Outcome;
-use fonex_engines::Answer;
+use fonex_engines::{Answer, Delivery, Form, HearRequest, Pace, Settings, StopFlag};
 use fonex_standin::service::Fault;
 use serde_json::{Value, json};
 
@@ -108,6 +108,31 @@ fn every_fault_has_its_outcome_over_every_transport() {
     ] {
         assert!(said(fault, transport).contains(words), "{fault}: {}", said(fault, transport));
     }
+}
+
+#[test]
+fn audio_delivered_live_meets_every_fault_as_whole_audio_does() {
+    let service = service(|_| {});
+    let address = service.address();
+    let both = |fault: &str| {
+        let socket = engine(with(limits(), socket_table(&format!("ws://{address}/live"), json!({"fault": fault}))));
+        let (settings, stop, audio) = (Settings::new(), StopFlag::default(), crate::util::audio());
+        let form = Form { voice: "", model: "river", settings: &settings };
+        let asked = HearRequest { clip_id: "c", lang: Some("en"), audio: &audio, form, stop: &stop, live: None };
+        let live = Delivery::Live(Pace { speed: 10.0, ..Pace::default() }).hear(socket.as_ref(), &asked);
+        [hear(socket.as_ref()).outcome, live.outcome]
+    };
+    std::thread::scope(|scope| {
+        // What never ends is tried with whole audio, where it comes alone.
+        let faults = Fault::ALL.iter().map(|fault| fault.as_str()).filter(|name| *name != "endless");
+        let both = &both;
+        let running: Vec<_> =
+            std::iter::once("none").chain(faults).map(|fault| (fault, scope.spawn(move || both(fault)))).collect();
+        for (fault, running) in running {
+            let [whole, live] = running.join().unwrap();
+            assert_eq!(whole, live, "{fault}");
+        }
+    });
 }
 
 /// Compares a table with the one that stands between marks in the page on reliability, or writes it there.

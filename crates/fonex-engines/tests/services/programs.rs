@@ -219,3 +219,49 @@ fn a_worker_listens_live_and_is_paced() {
     let late = fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked);
     assert_eq!(late.outcome, Outcome::Late, "{:?}", late.detail);
 }
+
+#[test]
+fn a_hostile_listener_ends_as_it_should_and_in_bounded_time() {
+    use fonex_core::latency::LiveWhat;
+    let finals = "say(id=asked[\"id\"], settled=\"hold at\")\n        say(id=asked[\"id\"], settled=\"pylon six\")\n";
+    assert!(LISTENER.contains(finals));
+    let end = "        say(id=asked[\"id\"])\n";
+    let (settings, stop) = (fonex_engines::Settings::new(), fonex_engines::StopFlag::default());
+    let form = fonex_engines::Form { voice: "", model: "", settings: &settings };
+    let audio = fonex_core::audio::Audio { rate_hz: 16_000, samples: vec![0.1; 8_000] };
+    let listen = |script: &str| {
+        let config = json!({"transport": "worker", "task": "hear", "live": true, "command": ["python3", "-c", script],
+                            "limits": {"total_s": 2.0}, "retry": {"attempts": 1}});
+        let engine = engine(config);
+        let asked =
+            fonex_engines::HearRequest { clip_id: "c", lang: None, audio: &audio, form, stop: &stop, live: None };
+        let pace = fonex_engines::Pace { speed: 5.0, ..Default::default() };
+        fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked)
+    };
+    let never = listen(&LISTENER.replace(end, "        import time; time.sleep(60)\n"));
+    assert_eq!(never.outcome, Outcome::Late, "{:?}", never.detail);
+    let log = never.measured.traffic.live.expect("what came before the limit is kept");
+    assert!(log.events.iter().any(|event| event.text.contains("pylon six")), "{log:?}");
+
+    assert_eq!(listen(&LISTENER.replace(finals, "pass\n")).outcome, Outcome::Nothing, "no final result, no words");
+
+    let twice = listen(&LISTENER.replace("pylon six", "hold at"));
+    assert_eq!(twice.value.unwrap().text, "hold at hold at", "what is said twice is heard twice");
+
+    let gone = listen(&LISTENER.replace("if \"over\" in given: break", "sys.exit(3)"));
+    assert_eq!(gone.outcome, Outcome::Broken, "{:?}", gone.detail);
+
+    // The end of speech and the last words first, then what may still change.
+    let early = "say(id=asked[\"id\"], end_of_speech=True); say(id=asked[\"id\"], settled=\"all of it\"); say(id=asked[\"id\"], interim=\"late\")\n";
+    let disordered = listen(&LISTENER.replace(finals, early));
+    assert_eq!(disordered.value.unwrap().text, "all of it");
+    let log = disordered.measured.traffic.live.unwrap();
+    assert!(log.events.is_sorted_by(|a, b| a.at_ms <= b.at_ms), "events stand as they came");
+    assert_eq!(log.events.last().map(|event| event.what), Some(LiveWhat::Interim));
+    let clip: fonex_core::Clip = serde_json::from_value(json!({"id": "c", "text": "all of it",
+        "words": [{"text": "all of it", "start": 0.1, "end": 0.4}]}))
+    .unwrap();
+    let profile = fonex_core::text::TextProfile::shipped("neutral").unwrap();
+    let measured = fonex_core::latency::measure_live(&profile, &clip, "all of it", &log);
+    assert!(measured.shown_ms.iter().chain(&measured.settled_ms).all(|ms| ms.is_finite()));
+}

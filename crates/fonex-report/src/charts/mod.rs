@@ -72,12 +72,18 @@ fn line(area: &Area<'_>, from: (i32, i32), to: (i32, i32), style: impl Into<Shap
     area.draw(&PathElement::new(vec![from, to], style)).map_err(drop)
 }
 
-/// The names of the series in one row from `x` on, each with its marker.
+/// The names of the series in one row from `x` on, each with its marker; shortened where they would not fit.
 fn legend(area: &Area<'_>, names: &[&str], (mut x, y): (i32, i32)) -> Drawn {
+    const APART: i32 = 30;
+    let room = area.dim_in_pixel().0 as i32 - 24 - x;
+    let wide = names.iter().map(|name| APART + estimated_width(name, 13)).sum::<i32>() > room;
+    let each = room / (names.len() as i32).max(1) - APART;
+    let most = if wide { (f64::from(each.max(0)) / (13.0 * LETTER_WIDTH)) as usize } else { usize::MAX };
     for (series, name) in names.iter().enumerate() {
+        let name = shortened(name, most);
         marker(area, series, (x, y))?;
-        text(area, name, (x + 11, y), anchored(13, INK, HPos::Left, VPos::Center))?;
-        x += 30 + estimated_width(name, 13);
+        text(area, &name, (x + 11, y), anchored(13, INK, HPos::Left, VPos::Center))?;
+        x += APART + estimated_width(&name, 13);
     }
     Ok(())
 }
@@ -86,9 +92,12 @@ fn text(area: &Area<'_>, words: &str, at: (i32, i32), style: TextStyle<'_>) -> D
     area.draw_text(words, &style, at).map_err(drop)
 }
 
-/// About how wide a text is: Inter's average letter is a little over half its size.
+/// The width of Inter's average letter, as a share of its size.
+const LETTER_WIDTH: f64 = 0.58;
+
+/// About how wide a text is.
 fn estimated_width(words: &str, size: i32) -> i32 {
-    (words.chars().count() as f64 * f64::from(size) * 0.58) as i32
+    (words.chars().count() as f64 * f64::from(size) * LETTER_WIDTH) as i32
 }
 
 /// Shortens a label that would not fit.

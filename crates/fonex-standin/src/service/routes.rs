@@ -30,6 +30,8 @@ pub(super) struct Asked {
     pub(super) voice: String,
     pub(super) clip: String,
     pub(super) text: String,
+    /// What the dialogue came to before.
+    pub(super) earlier: String,
     pub(super) sound: Option<Audio>,
 }
 
@@ -137,6 +139,7 @@ fn asked(request: &Request) -> Result<Asked, Refusal> {
         voice: query("voice"),
         clip: request.header("x-clip").map_or_else(|| query("clip"), str::to_owned),
         text: query("text"),
+        earlier: query("earlier"),
         sound: None,
     };
     let kind = request.header("content-type").unwrap_or_default();
@@ -147,6 +150,7 @@ fn asked(request: &Request) -> Result<Asked, Refusal> {
         let string = |name: &str| body[name].as_str().map(str::to_owned);
         for (place, name) in [
             (&mut asked.text, "text"),
+            (&mut asked.earlier, "earlier"),
             (&mut asked.voice, "voice"),
             (&mut asked.model, "model"),
             (&mut asked.clip, "clip"),
@@ -306,7 +310,9 @@ fn make_reply(asked: &Asked, shared: &Shared) -> Result<Made, Refusal> {
         Behaviours::Reply(profiles) => Some(profiles),
         _ => None,
     })?;
-    let replying = reply(&profile_of(profiles, &asked.model), shared.config.seed, &asked.model, &asked.text);
+    let profile = profile_of(profiles, &asked.model);
+    let earlier = asked.earlier.split_whitespace().count();
+    let replying = reply(&profile, shared.config.seed, &asked.model, &asked.text, earlier);
     let takes = Duration::from_secs_f64(replying.takes_s);
     Ok(Made { json: json!({"text": replying.text}), text: replying.text, sound: None, takes })
 }

@@ -10,6 +10,6 @@ mod view;
 pub use compare::{Comparison, Side, by_task, compare, value_of};
 pub use exchange::{CostSummary, ExchangeSummary};
 pub use speech::SpeechSummary;
-pub use times::{LengthUnit, TimeSummary, lengths};
+pub use times::{LengthUnit, LiveSlice, TimeSummary, lengths};
 pub use trend::{Trend, TrendPoint, trend};
 pub use view::{ClipResult, RunView, VariantView};

@@ -1,5 +1,7 @@
 //! When things came: live words, first sound, playing without a stutter, growth with length, cold against warm.
 
+use std::collections::{BTreeMap, HashMap};
+
 use fonex_core::Clip;
 use fonex_core::latency::{
     LiveBuilder, LiveReport, Percentiles, Playback, PlaybackReport, measure_live, play, sound_pieces,
@@ -33,6 +35,21 @@ pub struct TimeSummary {
     /// What live delivery showed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub live: Option<LiveReport>,
+    /// The same by what clips share, where it has several values.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub live_slices: Vec<LiveSlice>,
+}
+
+/// Live delivery of the clips that share a value.
+#[derive(Debug, Clone, Serialize)]
+pub struct LiveSlice {
+    /// What is shared: a tag's name, `speaker` or `lang`.
+    pub by: String,
+    /// The value shared.
+    pub value: String,
+    /// What live delivery of these clips showed.
+    #[serde(flatten)]
+    pub live: LiveReport,
 }
 
 /// Intervals of percentiles.
@@ -96,7 +113,7 @@ pub fn lengths(task: &str, records: &[TrialRecord], clips: &[Clip]) -> (LengthUn
         let points = points.filter_map(|trial| Some((trial.audio_s?, trial.took_ms?)));
         return (LengthUnit::AudioSeconds, points.collect());
     }
-    let characters: std::collections::HashMap<&str, usize> =
+    let characters: HashMap<&str, usize> =
         clips.iter().map(|clip| (clip.id.as_str(), clip.text.chars().count())).collect();
     let points =
         answered.filter_map(|trial| Some((*characters.get(trial.key.clip_id.as_str())? as f64, trial.took_ms?)));
@@ -120,6 +137,7 @@ impl TimeSummary {
         let cold: Vec<f64> = warm.iter().filter(|t| t.outcome.is_answer()).filter_map(|t| t.took_ms).collect();
         let played: Vec<Playback> = answered().filter_map(playback_of).collect();
         let audible: Vec<f64> = answered().filter_map(first_audible_ms).collect();
+        let (live, live_slices) = live(records, clips, profile);
         let started = records.iter().chain(warm).filter_map(|trial| trial.traffic.start_up_ms);
         Self {
             latency_intervals: LatencyIntervals::of(answered().filter_map(|trial| trial.took_ms).collect()),
@@ -128,7 +146,8 @@ impl TimeSummary {
             growth: line.map(|line| Growth { unit, line }),
             cold_ms: median(&cold),
             start_up_ms: started.max_by(f64::total_cmp),
-            live: live(records, clips, profile),
+            live,
+            live_slices,
         }
     }
 }
@@ -154,17 +173,26 @@ fn first_audible_ms(trial: &TrialRecord) -> Option<f64> {
     }
 }
 
-fn live(records: &[TrialRecord], clips: &[Clip], profile: &TextProfile) -> Option<LiveReport> {
-    let mut builder = LiveBuilder::default();
-    if records.iter().all(|trial| trial.traffic.live.is_none()) {
-        return None;
-    }
-    let clips: std::collections::HashMap<&str, &Clip> = clips.iter().map(|clip| (clip.id.as_str(), clip)).collect();
+fn live(records: &[TrialRecord], clips: &[Clip], profile: &TextProfile) -> (Option<LiveReport>, Vec<LiveSlice>) {
+    let mut all = LiveBuilder::default();
+    let mut by: BTreeMap<&str, BTreeMap<&str, LiveBuilder>> = BTreeMap::new();
+    let clips: HashMap<&str, &Clip> = clips.iter().map(|clip| (clip.id.as_str(), clip)).collect();
     for trial in records {
         let Some(log) = &trial.traffic.live else { continue };
         let Some(clip) = clips.get(trial.key.clip_id.as_str()) else { continue };
         let heard = trial.heard.as_ref().map_or("", |heard| heard.text.as_str());
-        builder.add(measure_live(profile, clip, heard, log), log);
+        let measured = measure_live(profile, clip, heard, log);
+        for (what, value) in clip.shared() {
+            by.entry(what).or_default().entry(value).or_default().add(measured.clone(), log);
+        }
+        all.add(measured, log);
     }
-    builder.finish()
+    let several = by.into_iter().filter(|(_, values)| values.len() > 1);
+    let slice = |by: &str, value: &str, builder: &LiveBuilder| {
+        Some(LiveSlice { by: by.to_owned(), value: value.to_owned(), live: builder.finish()? })
+    };
+    let slices = several
+        .flat_map(|(by, values)| values.into_iter().filter_map(move |(value, builder)| slice(by, value, &builder)))
+        .collect();
+    (all.finish(), slices)
 }

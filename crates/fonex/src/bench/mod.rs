@@ -43,6 +43,8 @@ pub struct Bench {
     pub engines: BTreeMap<String, EngineConfig>,
     /// The plans by name.
     pub plans: BTreeMap<String, Plan>,
+    /// The dialogues by name: the clips said in them, in order.
+    pub dialogues: BTreeMap<String, Vec<String>>,
 }
 
 impl Bench {
@@ -71,6 +73,19 @@ impl Bench {
                 })
             }
         }
+    }
+
+    /// The clips of the dialogue a person named.
+    pub fn dialogue(&self, name: &str) -> Result<&[String], Problem> {
+        self.dialogues.get(name).map(Vec::as_slice).ok_or_else(|| {
+            let what = format!("there is no dialogue \"{name}\" in the bench file");
+            let problem = unknown(what, name, self.dialogues.keys(), Place::file(&self.path));
+            if self.dialogues.is_empty() {
+                problem.remedy("add one: [dialogue.NAME] with turns = [\"CLIP\", \"CLIP\"]")
+            } else {
+                problem
+            }
+        })
     }
 
     /// What a variant is charged: the engine's prices, with its voice's own price of a character.

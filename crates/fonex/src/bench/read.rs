@@ -27,6 +27,16 @@ struct BenchFile {
     engine: BTreeMap<String, Map<String, Value>>,
     #[serde(default)]
     plan: BTreeMap<String, Value>,
+    #[serde(default)]
+    dialogue: BTreeMap<String, DialogueConfig>,
+}
+
+/// A scripted dialogue: what the person says, turn after turn.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct DialogueConfig {
+    /// Ids of clips.
+    turns: Vec<String>,
 }
 
 const fn one() -> u64 {
@@ -92,6 +102,10 @@ fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench
             }
         }
     }
+    for (name, _) in file.dialogue.iter().filter(|(_, dialogue)| dialogue.turns.is_empty()) {
+        let place = place.clone().field(format!("dialogue.{name}.turns"));
+        problems.push(Problem::new("nobody says anything in this dialogue", place).expected("ids of clips"));
+    }
     if !problems.is_empty() {
         return Err(problems);
     }
@@ -105,5 +119,6 @@ fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench
         text_profile,
         engines,
         plans,
+        dialogues: file.dialogue.into_iter().map(|(name, dialogue)| (name, dialogue.turns)).collect(),
     })
 }

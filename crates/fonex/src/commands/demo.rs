@@ -178,6 +178,8 @@ impl DemoFolder {
 
     fn report(&self, runs: &[&str]) -> Result<(), Failure> {
         report::report(&cli::Report {
+            load: None,
+            turns: None,
             runs: runs.iter().map(|run| (*run).to_owned()).collect(),
             output: self.folder.join("report.html"),
             worst: 6,

@@ -1,9 +1,32 @@
 //! What went wrong, the must-hear terms, the confidences: the part of a score beyond its rates, as text.
 
-use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, TermCounts, TermReport};
+use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, Slice, TermCounts, TermReport};
 use fonex_core::timing::Boundaries;
 
-use crate::output::{Table, percent, plural};
+use crate::output::{self, Table, percent, plural};
+
+/// Word starts against labels, a row a slice whose key has several values and a column a score.
+pub fn starts_by_slice(scores: &[(String, &Score)]) -> Table {
+    let columns = ["slice".to_owned()].into_iter();
+    let mut table = Table::new(columns.chain(scores.iter().map(|(name, _)| format!(">{name}"))));
+    let Some((_, first)) = scores.first() else { return table };
+    for slice in &first.slices {
+        let with_times = |other: &&Slice| other.by == slice.by && other.start.is_some();
+        if first.slices.iter().filter(with_times).count() < 2 {
+            continue;
+        }
+        let cell = |(_, score): &(String, &Score)| {
+            let same = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
+            let start = same.and_then(|slice| slice.start);
+            start.map_or_else(
+                || "–".to_owned(),
+                |start| format!("{} ms / {:.0} ms", output::signed(start.median_ms, 0), start.p95_abs_ms),
+            )
+        };
+        table.row([format!("{}={}", slice.by, slice.value)].into_iter().chain(scores.iter().map(cell)));
+    }
+    table
+}
 
 /// Rows shown of each list; JSON has more.
 const SHOWN: usize = 8;

@@ -12,10 +12,12 @@ use fonex_core::text::Label;
 use fonex_engines::{Engine, Form, HearRequest, SpeakRequest, StopFlag, Task};
 use fonex_formats::{Place, Problem, audio_path};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
+use fonex_store::StudyKind;
 use rand::RngExt;
 
+use super::studies::{find_study, keep_study};
 use super::with_engine;
-use crate::bench::{Bench, PlannedVariant, read_bench};
+use crate::bench::{Bench, PlannedVariant, existing_store, open_store, read_bench};
 use crate::cli::{Format, Load};
 use crate::execute::{Heardable, Sound, stop_on_interrupt};
 use crate::failure::{Code, Failure};
@@ -25,6 +27,12 @@ use crate::output::{self, Table, milliseconds, percent, plural};
 const MOST_UNDER_WAY: usize = 512;
 
 pub fn load(options: &Load) -> Result<Code, Failure> {
+    if let Some(typed) = &options.of {
+        let store = existing_store(&options.bench.bench)?;
+        let (_, reports): (_, Vec<LoadReport>) = find_study(&store, StudyKind::Load, typed)?;
+        print(&reports, options)?;
+        return Ok(Code::Done);
+    }
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
     let config = plan.load.clone().unwrap_or_default();
@@ -55,7 +63,7 @@ pub fn load(options: &Load) -> Result<Code, Failure> {
                 .take_while(|_| !stop.is_set())
                 .map(|form| {
                     let step = ask.step(*form, seconds, bench.seed);
-                    eprintln!("{} {}: {}", variant.name, named(*form), in_words(&step));
+                    eprintln!("{} {}: {}", variant.name, named(*form), step_in_words(&step));
                     step
                 })
                 .collect::<Vec<_>>()
@@ -69,15 +77,24 @@ pub fn load(options: &Load) -> Result<Code, Failure> {
             }
         }
     }
+    if !reports.is_empty() {
+        let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Load, &reports)?;
+        eprintln!("Kept as study {number}: fonex report RUN --load {number} puts it on a page.");
+    }
+    print(&reports, options)?;
+    Ok(if stop.is_set() { Code::Interrupted } else { Code::Done })
+}
+
+fn print(reports: &[LoadReport], options: &Load) -> Result<(), Failure> {
     if let Some(path) = &options.output {
-        output::write_chart(path, &chart(&reports))?;
+        output::write_chart(path, &chart(reports))?;
     }
     match options.format.format {
         Format::Json => output::print_json(&reports)?,
-        Format::Table => output::print(&page(&reports))?,
-        form => output::print_table(&table(&reports), form)?,
+        Format::Table => output::print(&page(reports))?,
+        form => output::print_table(&table(reports), form)?,
     }
-    Ok(if stop.is_set() { Code::Interrupted } else { Code::Done })
+    Ok(())
 }
 
 fn clips(bench: &Bench, plan: &crate::bench::Plan) -> Result<Vec<Heardable>, Failure> {
@@ -126,7 +143,7 @@ impl Ask<'_> {
             return self.variant.delivery.hear(self.engine, &request).outcome;
         }
         let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
-        let request = SpeakRequest { clip_id: &clip.id, lang, text: &text, form, stop };
+        let request = SpeakRequest { clip_id: &clip.id, lang, text: &text, earlier: &[], form, stop, watch: None };
         match self.variant.task {
             Task::Reply => self.engine.reply(&request).outcome,
             _ => self.engine.speak(&request).outcome,
@@ -223,7 +240,7 @@ fn named(form: LoadForm) -> String {
     }
 }
 
-fn in_words(step: &LoadStep) -> String {
+fn step_in_words(step: &LoadStep) -> String {
     let waited =
         step.waited_ms.as_ref().map_or_else(|| "no answer".to_owned(), |w| format!("median {}", milliseconds(w.p50)));
     format!("{}, {} failed, {waited}", plural(step.requests, "request"), step.failed)
@@ -277,26 +294,38 @@ fn table(reports: &[LoadReport]) -> Table {
 fn page(reports: &[LoadReport]) -> String {
     let mut text = table(reports).text();
     text += "Times are from when a request was due, so that waiting to begin is not hidden.\n";
-    for report in reports {
-        text += &match (report.knee, report.gives_way) {
-            (Some(knee), _) => format!(
-                "{} keeps up with {}, and not with the next step.\n",
-                report.variant,
-                named(report.steps[knee].form)
-            ),
-            (None, true) => format!("{} does not keep up with the lightest step.\n", report.variant),
-            (None, false) => {
-                format!("{} keeps up with every step; heavier ones would show where it gives way.\n", report.variant)
-            }
-        };
-        if report.steps.iter().any(|step| step.client_limits) {
-            text += "Steps marked so were held up by this machine: they say little of the engine.\n";
-        }
+    for line in in_words(reports) {
+        text += &line;
+        text.push('\n');
     }
     text
 }
 
-fn chart(reports: &[LoadReport]) -> String {
+/// What the steps come to, in sentences.
+pub(super) fn in_words(reports: &[LoadReport]) -> Vec<String> {
+    let mut lines = Vec::new();
+    for report in reports {
+        lines.push(match (report.knee, report.gives_way) {
+            (Some(knee), _) => {
+                format!(
+                    "{} keeps up with {}, and not with the next step.",
+                    report.variant,
+                    named(report.steps[knee].form)
+                )
+            }
+            (None, true) => format!("{} does not keep up with the lightest step.", report.variant),
+            (None, false) => {
+                format!("{} keeps up with every step; heavier ones would show where it gives way.", report.variant)
+            }
+        });
+        if report.steps.iter().any(|step| step.client_limits) {
+            lines.push("Steps marked so were held up by this machine: they say little of the engine.".to_owned());
+        }
+    }
+    lines
+}
+
+pub(super) fn chart(reports: &[LoadReport]) -> String {
     let series = reports.iter().flat_map(|report| {
         let at = |pick: fn(&fonex_core::latency::Percentiles) -> f64| {
             report

@@ -17,6 +17,7 @@ mod runs;
 mod score;
 mod show;
 mod standin;
+mod studies;
 mod trend;
 mod try_engine;
 mod try_live;

@@ -62,5 +62,14 @@ pub fn runs(options: &Runs) -> Result<Code, Failure> {
         ]);
     }
     output::print_table(&table, options.format.format)?;
+    let studies = store.studies()?;
+    if options.format.format == Format::Table && !studies.is_empty() {
+        let mut table = Table::new([">study", "of", "made", "machine"]);
+        for study in studies {
+            let made = study.made_at.replace('T', " ").trim_end_matches('Z').to_owned();
+            table.row([study.id.to_string(), study.kind.as_str().to_owned(), made, study.machine.cpu]);
+        }
+        output::print(&format!("\n{}", table.text()))?;
+    }
     Ok(Code::Done)
 }

@@ -5,9 +5,9 @@ use fonex_core::latency::{LiveReport, Percentiles};
 use fonex_store::{Run, RunState};
 use serde::Serialize;
 
-use super::in_depth::in_depth;
+use super::in_depth::{in_depth, starts_by_slice};
 use super::{find_run, find_variant};
-use crate::analysis::{ClipResult, RunView, VariantView};
+use crate::analysis::{ClipResult, LiveSlice, RunView, VariantView};
 use crate::bench::{existing_store, profile_checksum, unknown};
 use crate::cli::{Format, Show};
 use crate::failure::{Code, Failure};
@@ -66,6 +66,14 @@ fn page(view: &RunView) -> String {
     let slices = slices_table(view);
     if !slices.rows().is_empty() {
         page += &format!("\nWord error rate by slice\n{}", slices.text());
+    }
+    for (title, table) in [
+        ("Word starts by slice, median and p95 of |start|", starts_by_slice(&scores(view))),
+        ("Live by slice: first words, words for good, final after speech; medians", live_by_slice(view)),
+    ] {
+        if !table.rows().is_empty() {
+            page += &format!("\n{title}\n{}", table.text());
+        }
     }
     let timing = timing_table(view);
     if !timing.rows().is_empty() {
@@ -278,6 +286,33 @@ fn slices_table(view: &RunView) -> Table {
         let name = format!("{}={}", slice.by, slice.value);
         let size = [name, slice.clips.to_string(), slice.words.reference.to_string()];
         table.row(size.into_iter().chain(scored.iter().map(|(_, score)| same(score))));
+    }
+    table
+}
+
+fn scores(view: &RunView) -> Vec<(String, &Score)> {
+    let scored = view.variants.iter();
+    scored.filter_map(|variant| Some((variant.variant.name.clone(), variant.score.as_ref()?))).collect()
+}
+
+/// One row a slice, one column a variant with live times.
+fn live_by_slice(view: &RunView) -> Table {
+    let slices = |variant: &&VariantView| variant.times.as_ref().is_some_and(|times| !times.live_slices.is_empty());
+    let live: Vec<&VariantView> = view.variants.iter().filter(slices).collect();
+    let columns = ["slice".to_owned(), ">clips".to_owned()].into_iter();
+    let mut table = Table::new(columns.chain(live.iter().map(|variant| format!(">{}", variant.variant.name))));
+    let of = |variant: &VariantView| variant.times.as_ref().map_or_else(Vec::new, |times| times.live_slices.clone());
+    let Some(first) = live.first() else { return table };
+    for slice in of(first) {
+        let cell = |variant: &&VariantView| {
+            let found = of(variant).into_iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
+            found.map_or_else(dash, |LiveSlice { live, .. }| {
+                let median = |times: Option<Percentiles>| times.map_or_else(dash, |times| milliseconds(times.p50));
+                [live.first_words_ms, live.settled_ms, live.final_after_ms].map(median).join(" / ")
+            })
+        };
+        let size = [format!("{}={}", slice.by, slice.value), slice.live.clips.to_string()];
+        table.row(size.into_iter().chain(live.iter().map(cell)));
     }
     table
 }

@@ -6,7 +6,7 @@ use std::path::Path;
 use fonex_core::latency::{Percentiles, window_delays};
 use fonex_core::stats::Interval;
 use fonex_engines::Delivery;
-use fonex_formats::{Place, Problem, audio_path, read_corpus};
+use fonex_formats::{Place, Problem, Problems, audio_path, read_corpus};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 use fonex_store::RunRef;
 use serde::Serialize;
@@ -21,7 +21,7 @@ use crate::output::{self, Table, milliseconds, percent, rate_with_interval};
 
 /// One way of delivery, measured.
 #[derive(Serialize)]
-struct Window {
+pub(super) struct Window {
     variant: String,
     engine: String,
     delivery: String,
@@ -61,7 +61,16 @@ pub fn windows(options: &Windows) -> Result<Code, Failure> {
     Ok(code)
 }
 
-fn measure(view: &RunView, bench: &Path) -> Result<Vec<Window>, Failure> {
+/// What each way of delivery of a run showed; none where there was one way only.
+pub(super) fn windows_of(view: &RunView, bench: &Path) -> Result<Option<Vec<Window>>, Problems> {
+    let mut ways: Vec<Option<&str>> =
+        view.variants.iter().map(|variant| variant.variant.delivery.as_deref()).collect();
+    ways.sort_unstable();
+    ways.dedup();
+    if ways.len() < 2 { Ok(None) } else { measure(view, bench).map(Some) }
+}
+
+fn measure(view: &RunView, bench: &Path) -> Result<Vec<Window>, Problems> {
     let corpus = bench.parent().unwrap_or(Path::new("")).join(&view.run.corpus_path);
     let corpus = read_corpus(&corpus).or_else(|_| read_corpus(Path::new(&view.run.corpus_path)))?;
     let mut audio = HashMap::new();
@@ -132,7 +141,7 @@ fn table(measured: &[Window]) -> Table {
     table
 }
 
-fn chart(measured: &[Window]) -> String {
+pub(super) fn chart(measured: &[Window]) -> String {
     let mut engines: Vec<&str> = Vec::new();
     for window in measured {
         if !engines.contains(&window.engine.as_str()) {

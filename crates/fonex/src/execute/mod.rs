@@ -8,7 +8,7 @@ mod runner;
 mod trial;
 
 pub use interrupt::stop_on_interrupt;
-pub use machine::now;
+pub use machine::{now, this_machine};
 pub use progress::clip_bar;
 pub use runner::{Execution, Forecast, execute, forecast};
 pub use trial::{Heardable, Sound};

@@ -170,8 +170,10 @@ impl Trial<'_> {
             clip_id: &self.clip.clip.id,
             lang: self.clip.clip.lang.as_deref(),
             text: &text,
+            earlier: &[],
             form: self.form(),
             stop: self.stop,
+            watch: None,
         };
         let answer = ask(&request);
         (text, answer)

@@ -8,7 +8,7 @@ use std::process::{Child, Command, Stdio};
 
 use serde_json::Value;
 
-use crate::util::Folder;
+use crate::util::{Done, Folder};
 
 /// A corpus of one recording and what was heard of it, `late_ms` and `factor` off in time.
 fn recording(folder: &Folder, late_ms: f64, drift: f64, factor: f64) {
@@ -98,9 +98,19 @@ impl Served {
         all
     }
 
+    fn run(&self, typed: &[&str]) -> Done {
+        let all = match typed[0] {
+            // These do not ask anybody.
+            "report" | "runs" => {
+                [typed, &["--bench", "services.toml"]].concat().into_iter().map(str::to_owned).collect()
+            }
+            _ => self.arguments(typed),
+        };
+        self.folder.fonex(&all.iter().map(String::as_str).collect::<Vec<_>>())
+    }
+
     fn json(&self, typed: &[&str]) -> Value {
-        let all = self.arguments(&[typed, &["--format", "json"]].concat());
-        self.folder.fonex(&all.iter().map(String::as_str).collect::<Vec<_>>()).expect(0).json()
+        self.run(&[typed, &["--format", "json"]].concat()).expect(0).json()
     }
 }
 
@@ -154,6 +164,15 @@ fn live_windows_load_and_turns_on_the_demo() {
     assert!(delay("pieces=1s") < delay("whole"), "a short window is sooner there: {windows:?}");
     assert!(served.folder.read("windows.svg").starts_with("<svg"));
 
+    let live = served.json(&["run", "live", "--set", "plan.live.delivery={ live = { speed = 8 } }"]);
+    let slices = &live["variants"][0]["times"]["live_slices"];
+    let of_wind = slices.as_array().unwrap().iter().filter(|slice| slice["by"] == "wind");
+    let clips: u64 = of_wind.clone().map(|slice| slice["clips"].as_u64().unwrap()).sum();
+    assert!(
+        of_wind.count() > 1 && clips == live["variants"][0]["times"]["live"]["clips"].as_u64().unwrap(),
+        "{slices}"
+    );
+
     let load = served.json(&["load", "load", "--rate", "4", "--seconds", "1", "-o", "load.svg"]);
     let step = &load[0]["steps"][0];
     assert!(step["requests"].as_u64().unwrap() > 0 && step["failed"] == 0, "{step}");
@@ -178,10 +197,42 @@ fn live_windows_load_and_turns_on_the_demo() {
         "{turn}"
     );
     assert_eq!(turns["summary"]["turns"], 1);
-    let broken = served.arguments(&["turns", "radio-0", "--hear", "tern", "--reply", "quill", "--speak", "osier"]);
+    assert_eq!(turns["turns"][0].get("dialogue"), None);
+
+    // A dialogue whose replies are interrupted; kept, printed again and put on a page with the load.
+    let chain = ["--hear", "tern", "--reply", "quill", "--speak", "osier"];
+    let short = "dialogue.last-cabin.turns=[\"help-001\", \"help-009\"]";
+    let typed =
+        [&["turns", "--dialogue", "last-cabin", "--interrupt-after", "0.3", "--set", short][..], &chain].concat();
+    let held = served.json(&typed);
+    let turns = held["turns"].as_array().unwrap();
+    assert_eq!(turns.iter().map(|turn| turn["position"].as_u64().unwrap()).collect::<Vec<_>>(), [1, 2]);
+    assert_eq!(held["summary"]["positions"].as_array().unwrap().len(), 2);
+    let interruptions = held["interruptions"].as_array().unwrap();
+    assert_eq!(interruptions.len(), 2, "{held}");
+    for interruption in interruptions {
+        // The stand-in shows a word once it has heard it whole, so not before its labelled beginning.
+        let of = |name: &str| interruption[name].as_f64().unwrap();
+        assert!(
+            of("noticed_ms") > 0.0 && of("into_reply_ms") >= 300.0 && of("reply_left_ms") > 0.0,
+            "{interruption}"
+        );
+    }
+    let again = served.json(&["turns", "--of", "last"]);
+    assert_eq!(again, held, "a kept study is printed as it was");
+    served.run(&["report", "1", "--load", "--turns", "-o", "report.html"]).expect(0);
+    let page = served.folder.read("report.html");
+    for title in
+        ["How long to wait for fewer errors", "Waiting under load", "From the end of speech to the first sound"]
+    {
+        assert!(page.contains(title), "{title}");
+    }
+    served.run(&["runs"]).expect(0).prints(&["turns", "load"]);
+    served.run(&["load", "--of", "99"]).expect(2).says(&["no study of load with the number 99"]);
+    served.run(&[&["turns", "--dialogue", "last"][..], &chain].concat()).expect(2).says(&["no dialogue \"last\""]);
     served
-        .folder
-        .fonex(&broken.iter().map(String::as_str).collect::<Vec<_>>())
+        .run(&[&["turns", "radio-001", "--interrupt-after", "1", "--hear", "marl"][..], &chain[2..]].concat())
         .expect(2)
-        .says(&["no clip \"radio-0\""]);
+        .says(&["marl cannot listen while somebody speaks"]);
+    served.run(&[&["turns", "radio-0"][..], &chain].concat()).expect(2).says(&["no clip \"radio-0\""]);
 }

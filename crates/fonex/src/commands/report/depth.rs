@@ -139,7 +139,7 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
             let report = score.confidence.as_ref()?;
             let bins = report.bins.iter().filter(|bin| bin.words > 0);
             Some(PlaneSeries {
-                name: format!("{name}, calibration error {}", percent(Some(report.calibration_error))),
+                name: format!("{name} ({})", percent(Some(report.calibration_error))),
                 points: bins.map(|bin| (bin.confidence, bin.right)).collect(),
                 labels: Vec::new(),
                 form: PlaneForm::Line,
@@ -162,8 +162,7 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
         y: axis("words that were right"),
         series,
         guides: vec![Guide { from: (0.0, 0.0), to: (1.0, 1.0), words: "as sure as right".into() }],
-        note: "one mark for each tenth of confidence that has words; below the dashed line an engine is too sure"
-            .into(),
+        note: "in brackets the expected calibration error; below the dashed line an engine is too sure".into(),
     };
     let caption = "Confidence of words against how often they were right.".into();
     Some(ChartFigure { svg: plane_svg(&chart), caption })

@@ -3,6 +3,7 @@
 mod clips;
 mod depth;
 mod statements;
+mod studies;
 mod tables;
 mod times;
 
@@ -44,7 +45,8 @@ pub fn report(options: &Report) -> Result<Code, Failure> {
         .map(|typed| Ok(RunView::load_in_depth(&store, find_run(&store, typed)?)?))
         .collect::<Result<Vec<_>, Failure>>()?;
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();
-    let data = Builder { store: &store, runs: &runs, folder, worst: options.worst, room: MOST_AUDIO }.build();
+    let mut data = Builder { store: &store, runs: &runs, folder, worst: options.worst, room: MOST_AUDIO }.build();
+    studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
     fs::write(&options.output, page).map_err(|error| Problem::io("write", &options.output, &error))?;
     eprintln!("Wrote {}.", options.output.display());

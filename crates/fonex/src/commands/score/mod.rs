@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use crate::bench::{read_profile, read_toml, unknown};
 use crate::cli::{self, Format};
-use crate::commands::in_depth::in_depth;
+use crate::commands::in_depth::{in_depth, starts_by_slice};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, plural, rate_with_interval, thread_key, thread_lines};
@@ -181,6 +181,10 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     let mut page = show::score_summary(score);
     page.push('\n');
     page += &sets_table(score).text();
+    let starts = starts_by_slice(&[("median / p95 of |start|".to_owned(), score)]);
+    if !starts.rows().is_empty() {
+        page += &format!("\nWord starts by slice, heard minus labelled\n{}", starts.text());
+    }
     page += &in_depth(score);
     if !worst.is_empty() {
         page += &format!("\nWorst clips\n{}\n", thread_key());

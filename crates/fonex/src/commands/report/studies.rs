@@ -1,0 +1,59 @@
+//! What is no run on a page: windows held against each other, load, turns of a conversation.
+
+use fonex_core::latency::LoadReport;
+use fonex_report::{ChartFigure, ReportData};
+use fonex_store::{Store, Study, StudyKind};
+
+use crate::analysis::RunView;
+use crate::cli::Report;
+use crate::commands::studies::find_study;
+use crate::commands::turns::Conversation;
+use crate::commands::{load, windows};
+use crate::failure::Failure;
+use crate::output;
+
+/// Adds the windows of runs that delivered audio in several ways, and the studies asked for.
+pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Report) -> Result<(), Failure> {
+    for view in runs {
+        match windows::windows_of(view, &options.bench.bench) {
+            Ok(Some(measured)) => data.charts.push(ChartFigure {
+                svg: windows::chart(&measured),
+                caption: format!("Run {}: error rate against delay, by how audio was delivered.", view.name()),
+            }),
+            Ok(None) => {}
+            // The corpus may have moved since; the rest of the page stands without it.
+            Err(why) => output::caution(&format!("the windows of run {} are left out: {why}", view.name())),
+        }
+    }
+    if let Some(typed) = &options.load {
+        let (study, reports): (Study, Vec<LoadReport>) = find_study(store, StudyKind::Load, typed)?;
+        let caption = caption(&study, &load::in_words(&reports));
+        data.charts.push(ChartFigure { svg: load::chart(&reports), caption });
+        data.facts.push(fact(&study));
+    }
+    if let Some(typed) = &options.turns {
+        let (study, conversation): (Study, Conversation) = find_study(store, StudyKind::Turns, typed)?;
+        let caption = caption(&study, &conversation.in_words());
+        data.charts.push(ChartFigure { svg: conversation.chart(), caption });
+        data.facts.push(fact(&study));
+    }
+    Ok(())
+}
+
+fn caption(study: &Study, lines: &[String]) -> String {
+    let lines: Vec<&str> = lines.iter().map(|line| line.trim_end_matches('.')).collect();
+    format!("Study {}: {}.", study.id, lines.join("; "))
+}
+
+fn fact(study: &Study) -> (String, String) {
+    let machine = &study.machine;
+    let what = format!(
+        "{}, made {}, on {}, {}; Fonex {}",
+        study.kind.as_str(),
+        study.made_at,
+        machine.cpu,
+        output::plural(machine.cores as u64, "core"),
+        study.fonex_version
+    );
+    (format!("Study {}", study.id), what)
+}

@@ -1,0 +1,46 @@
+//! Studies in the store: kept when they are made, found again for printing and for reports.
+
+use fonex_formats::{Place, Problem};
+use fonex_store::{Store, Study, StudyKind};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::execute::{now, this_machine};
+use crate::failure::Failure;
+
+/// Keeps what a command measured; gives its number.
+pub fn keep_study(store: &Store, kind: StudyKind, figures: &impl Serialize) -> Result<i64, Failure> {
+    let figures = serde_json::to_value(figures)
+        .map_err(|error| Problem::new(format!("the figures cannot be kept: {error}"), Place::default()))?;
+    let study = Study {
+        id: 0,
+        kind,
+        made_at: now(),
+        machine: this_machine(),
+        fonex_version: env!("CARGO_PKG_VERSION").to_owned(),
+        figures,
+    };
+    Ok(store.add_study(study)?)
+}
+
+/// The study a person named, by its number or as `last`, with its figures.
+pub fn find_study<T: DeserializeOwned>(store: &Store, kind: StudyKind, typed: &str) -> Result<(Study, T), Failure> {
+    let what = kind.as_str();
+    let number = match typed {
+        "last" => None,
+        _ => Some(typed.parse().map_err(|_| {
+            Problem::new(format!("\"{typed}\" is no number of a study"), Place::default())
+                .expected("a number that fonex runs lists, or last")
+        })?),
+    };
+    let study = store.study(kind, number)?.ok_or_else(|| {
+        let which = number.map_or_else(String::new, |number| format!(" with the number {number}"));
+        Problem::new(format!("there is no study of {what}{which} in the store"), Place::default())
+            .remedy(format!("make one with fonex {what}; fonex runs lists those there are"))
+    })?;
+    let figures = serde_json::from_value(study.figures.clone()).map_err(|error| {
+        Problem::new(format!("the figures of study {} cannot be read: {error}", study.id), Place::default())
+            .remedy("another version of Fonex may have written it: measure again")
+    })?;
+    Ok((study, figures))
+}
