@@ -1,64 +1,105 @@
 //! How true live delivery is with many streams at once: `cargo bench -p fonex-engines --bench live -- [STREAMS]`.
 //!
-//! Each stream sends three seconds of silence in frames of 100 ms to the stand-in service, which holds the final result for
-//! 50 ms after the end of the audio. Told are how late frames were sent, and how much later than those 50 ms after the end
-//! of the audio the final result is said to have come; service and client share the machine, and both are in that.
+//! Each stream sends three seconds of silence in frames of 100 ms to a bare listener, which does nothing but wait for the end
+//! of the audio, hold for 50 ms, note the moment, and send it as the words of the final result. Told are how late frames were
+//! sent, and how much later than the moment noted the final result was known to Fonex. Both share the machine.
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
 mod util;
 
+use std::net::SocketAddr;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use fonex_core::Clip;
 use fonex_core::audio::Audio;
-use fonex_core::latency::{LiveWhat, Percentiles};
-use fonex_engines::{Delivery, Engine, Form, HearRequest, Pace, Settings, StopFlag};
-use fonex_standin::service::{Service, ServiceConfig};
-use fonex_standin::{Behaviours, HearProfile};
+use fonex_core::latency::{LiveEvent, LiveWhat, Pacing, Percentiles};
+use fonex_engines::{Delivery, Engine, Form, HearRequest, Live, Pace, Settings, StopFlag};
+use futures_util::{SinkExt, StreamExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio_tungstenite::tungstenite::Message;
 
-const HELD_MS: f64 = 50.0;
+const HELD: Duration = Duration::from_millis(50);
 const AUDIO_S: f64 = 3.0;
 
 fn main() {
     let typed = std::env::args().skip(1).find_map(|word| word.parse::<usize>().ok());
-    let clip = Clip { id: "c".to_owned(), text: "hold".to_owned(), ..Clip::default() };
     let audio = Audio { rate_hz: 16_000, samples: vec![0.0; (16_000.0 * AUDIO_S) as usize] };
-    let ears = Behaviours::Hear([("default".to_owned(), HearProfile::default())].into());
-    let engines = [("ears".to_owned(), ears)].into();
-    let config = ServiceConfig { engines, clips: vec![(clip, audio.clone())], ..ServiceConfig::default() };
-    let service = Service::start(config, 0).unwrap();
-    let engine = engine(&service);
-    println!("streams     frames   late p50   late p99   late max   final p50  final p99   idle sleep p99");
+    let zero = Instant::now();
+    let engine = engine(listener(zero));
+    println!("streams     frames   late p50   late p99   late max   known p50  known p99   idle sleep p99");
     for streams in typed.map_or_else(|| vec![1, 10, 100], |streams| vec![streams]) {
-        let (late, finals) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+        let (late, known) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
         std::thread::scope(|scope| {
             for stream in 0..streams {
-                let (late, finals, engine, audio) = (&late, &finals, engine.as_ref(), &audio);
+                let (late, known, engine, audio) = (&late, &known, engine.as_ref(), &audio);
                 scope.spawn(move || {
                     // People do not all begin to speak in the same millisecond.
                     std::thread::sleep(Duration::from_micros(stream as u64 * 997));
-                    let (settings, stop) = (Settings::new(), StopFlag::default());
-                    let form = Form { voice: "", model: "", settings: &settings };
-                    let request = HearRequest { clip_id: "c", lang: None, audio, form, stop: &stop, live: None };
-                    let answer = Delivery::Live(Pace::default()).hear(engine, &request);
-                    assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
-                    let log = answer.measured.traffic.live.unwrap();
-                    let last = log.events.iter().rev().find(|event| event.what == LiveWhat::Final).unwrap();
-                    late.lock().unwrap().push(log.pacing);
-                    finals.lock().unwrap().push(last.at_ms - AUDIO_S * 1e3 - HELD_MS);
+                    late.lock().unwrap().push(deliver(engine, audio, zero, known));
                 });
             }
         });
-        let (late, finals) = (late.into_inner().unwrap(), Percentiles::of(&finals.into_inner().unwrap()).unwrap());
-        let of = |pick: fn(&fonex_core::latency::Pacing) -> f64| {
-            Percentiles::of(&late.iter().map(pick).collect::<Vec<_>>()).unwrap()
-        };
+        let (late, known) = (late.into_inner().unwrap(), Percentiles::of(&known.into_inner().unwrap()).unwrap());
+        let of = |pick: fn(&Pacing) -> f64| Percentiles::of(&late.iter().map(pick).collect::<Vec<_>>()).unwrap();
         let frames: u64 = late.iter().map(|pacing| pacing.frames).sum();
         let row =
-            [of(|p| p.late_p50_ms).p50, of(|p| p.late_p99_ms).p50, of(|p| p.late_max_ms).max, finals.p50, finals.p99];
+            [of(|p| p.late_p50_ms).p50, of(|p| p.late_p99_ms).p50, of(|p| p.late_max_ms).max, known.p50, known.p99];
         let row = row.map(|ms| format!("{ms:>7.2} ms")).join(" ");
         println!("{streams:>7} {frames:>10} {row} {:>13.2} ms", oversleep_p99_ms());
+    }
+}
+
+/// One stream; notes how long after the listener's moment its final result was known.
+fn deliver(engine: &dyn Engine, audio: &Audio, zero: Instant, known: &Mutex<Vec<f64>>) -> Pacing {
+    let (settings, stop) = (Settings::new(), StopFlag::default());
+    let form = Form { voice: "", model: "", settings: &settings };
+    let watch = |event: &LiveEvent| {
+        let now = zero.elapsed();
+        if event.what == LiveWhat::Final {
+            let sent = Duration::from_nanos(event.text.parse().unwrap());
+            known.lock().unwrap().push((now.as_secs_f64() - sent.as_secs_f64()) * 1e3);
+        }
+    };
+    let live = Some(Live { watch: Some(&watch), ..Live::paced(Pace::default()) });
+    let request = HearRequest { clip_id: "c", lang: None, audio, form, stop: &stop, live };
+    let answer = Delivery::Live(Pace::default()).hear(engine, &request);
+    assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
+    answer.measured.traffic.live.unwrap().pacing
+}
+
+/// A listener on a thread of its own; moments are counted from `zero`.
+fn listener(zero: Instant) -> SocketAddr {
+    let (told, address) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+            told.send(listener.local_addr().unwrap()).unwrap();
+            loop {
+                let (stream, _) = listener.accept().await.unwrap();
+                tokio::spawn(listen(stream, zero));
+            }
+        });
+    });
+    address.recv().unwrap()
+}
+
+async fn listen(stream: TcpStream, zero: Instant) {
+    stream.set_nodelay(true).unwrap();
+    let mut socket = tokio_tungstenite::accept_async(stream).await.unwrap();
+    while let Some(Ok(message)) = socket.next().await {
+        match message {
+            Message::Text(text) if text.contains("start") => {
+                socket.send(Message::text(r#"{"type":"ready"}"#)).await.unwrap();
+            }
+            Message::Text(text) if text.contains("end") => {
+                tokio::time::sleep(HELD).await;
+                let now = zero.elapsed().as_nanos();
+                socket.send(Message::text(format!(r#"{{"type":"final","text":"{now}"}}"#))).await.unwrap();
+                socket.send(Message::text(r#"{"type":"done"}"#)).await.unwrap();
+            }
+            _ => {}
+        }
     }
 }
 
@@ -74,16 +115,12 @@ fn oversleep_p99_ms() -> f64 {
     Percentiles::of(&late).unwrap().p99
 }
 
-fn engine(service: &Service) -> Box<dyn Engine> {
+fn engine(address: SocketAddr) -> Box<dyn Engine> {
     let rule = |kind: &str, means: &str| serde_json::json!({"at": "/type", "equals": kind, "means": means});
     let table = serde_json::json!({
-        "transport": "socket", "task": "hear", "audio_container": "raw",
-        "url": format!("ws://{}/live", service.address()),
-        // The service listens to all of it only at the end, so that its own work does not crowd the machine.
-        "query": {"engine": "ears", "clip": "c", "wait_ms": HELD_MS.to_string(), "interim_ms": "100000"},
+        "transport": "socket", "task": "hear", "audio_container": "raw", "url": format!("ws://{address}/live"),
         "start": {"type": "start"}, "end": {"type": "end"},
-        "rules": [rule("ready", "ready"), rule("interim", "interim"), rule("final", "final"), rule("done", "closed"),
-                  rule("end_of_speech", "end_of_speech")],
+        "rules": [rule("ready", "ready"), rule("final", "final"), rule("done", "closed")],
     });
     util::engine(table)
 }

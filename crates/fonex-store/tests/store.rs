@@ -7,7 +7,9 @@ use fonex_core::cost::Usage;
 use fonex_core::latency::{Request, Traffic};
 use fonex_core::text::TextProfile;
 use fonex_core::{Clip, Heard, Outcome};
-use fonex_store::{LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, TrialKey, TrialRecord, Variant};
+use fonex_store::{
+    LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, Study, StudyKind, TrialKey, TrialRecord, Variant,
+};
 
 fn clip(id: &str) -> Clip {
     serde_json::from_value(serde_json::json!({"id": id, "text": "Hold at pylon six.", "tags": {"channel": "radio"}}))
@@ -116,6 +118,35 @@ fn audio_is_kept_once_by_its_content() {
 }
 
 #[test]
+fn studies_are_found_by_kind_and_number_after_reopening() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path()).unwrap();
+    let study = |kind: StudyKind, pace: u64| Study {
+        id: 0,
+        kind,
+        made_at: "2026-01-02T03:04:05Z".into(),
+        machine: new_run(None).machine,
+        fonex_version: "0.1.0".into(),
+        figures: serde_json::json!({"pace": pace}),
+    };
+    let made = [(StudyKind::Load, 1), (StudyKind::Turns, 2), (StudyKind::Load, 3)];
+    let ids = made.map(|(kind, pace)| store.add_study(study(kind, pace)).unwrap());
+    drop(store);
+    let store = Store::open(folder.path()).unwrap();
+    let found =
+        |kind, id| store.study(kind, id).unwrap().map(|study| (study.id, study.figures["pace"].as_u64().unwrap()));
+    assert_eq!(found(StudyKind::Load, None), Some((ids[2], 3)), "the newest of its kind");
+    assert_eq!(found(StudyKind::Load, Some(ids[0])), Some((ids[0], 1)));
+    assert_eq!(found(StudyKind::Load, Some(ids[1])), None, "that one is of turns");
+    assert_eq!(found(StudyKind::Turns, None), Some((ids[1], 2)));
+    let all: Vec<Study> = store.studies().unwrap();
+    assert_eq!(
+        all,
+        made.iter().zip(ids).map(|((kind, pace), id)| Study { id, ..study(*kind, *pace) }).collect::<Vec<_>>()
+    );
+}
+
+#[test]
 fn a_newer_store_and_a_file_that_is_none_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     drop(Store::open(folder.path()).unwrap());
@@ -141,6 +172,7 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     for column in ["prepared", "first_ms", "replied", "traffic", "used"] {
         database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
     }
+    database.execute_batch("drop table studies;").unwrap();
     database.pragma_update(None, "user_version", 1).unwrap();
     drop(database);
 
