@@ -35,7 +35,9 @@ fn main() {
                 scope.spawn(move || {
                     // People do not all begin to speak in the same millisecond.
                     std::thread::sleep(Duration::from_micros(stream as u64 * 997));
-                    late.lock().unwrap().push(deliver(engine, audio, zero, known));
+                    // Before the lock is taken: streams run side by side.
+                    let pacing = deliver(engine, audio, zero, known);
+                    late.lock().unwrap().push(pacing);
                 });
             }
         });
