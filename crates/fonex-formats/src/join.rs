@@ -187,11 +187,28 @@ impl Joined {
     }
 
     /// Works on the next pairs, part by part on all cores; none at the end, when the clips without a result have been
-    /// given as well.
+    /// given as well. `meanwhile` is called once, beside the work where there is any.
     ///
     /// # Errors
     /// Every [`Problem`] of both files, up to a hundred, once they have been read.
-    pub fn next_round<R: Send>(&mut self, work: impl Fn(&[Pair]) -> R + Sync) -> Result<Option<Vec<R>>, Problems> {
+    pub fn next_round<R: Send>(
+        &mut self,
+        work: impl Fn(&[Pair]) -> R + Sync,
+        meanwhile: impl FnOnce() + Send,
+    ) -> Result<Option<Vec<R>>, Problems> {
+        let mut meanwhile = Some(meanwhile);
+        let result = self.next_round_beside(work, &mut meanwhile);
+        if let Some(meanwhile) = meanwhile {
+            meanwhile();
+        }
+        result
+    }
+
+    fn next_round_beside<R: Send>(
+        &mut self,
+        work: impl Fn(&[Pair]) -> R + Sync,
+        meanwhile: &mut Option<impl FnOnce() + Send>,
+    ) -> Result<Option<Vec<R>>, Problems> {
         while !self.ended {
             let [block, answers] = match self.ahead.take() {
                 Some(read) => read?,
@@ -213,6 +230,9 @@ impl Joined {
             let (paths, lines) = ([&clips.path, &results.path], (&mut clips.lines, &mut results.lines));
             let (parts, ahead) = std::thread::scope(|scope| {
                 let ahead = scope.spawn(|| next_blocks(lines.0, lines.1));
+                if let Some(meanwhile) = meanwhile.take() {
+                    scope.spawn(meanwhile);
+                }
                 let parts = read_parts(paths, &block, &answers, &work);
                 (parts, ahead.join().expect("reading does not panic"))
             });
@@ -362,8 +382,11 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
         #[serde(default)]
         terms: Vec<String>,
     }
-    let mut lines = Lines::open(corpus)?;
     let mut found = Vec::new();
+    if !holds(corpus, b"\"terms\"").map_err(|error| Problem::io("read", corpus, &error))? {
+        return Ok(found);
+    }
+    let mut lines = Lines::open(corpus)?;
     while let Some((_, line)) = lines.next()? {
         if memchr::memmem::find(line.as_bytes(), b"\"terms\"").is_some()
             && let Ok(Terms { terms }) = serde_json::from_str(line)
@@ -372,6 +395,26 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
         }
     }
     Ok(found)
+}
+
+/// Whether some bytes stand anywhere in a file.
+fn holds(path: &Path, wanted: &[u8]) -> std::io::Result<bool> {
+    const CHUNK: usize = 1 << 20;
+    let mut file = File::open(path)?;
+    let (mut chunk, mut kept) = (vec![0; CHUNK], 0);
+    loop {
+        let read = file.read(&mut chunk[kept..])?;
+        if read == 0 {
+            return Ok(false);
+        }
+        let filled = kept + read;
+        if memchr::memmem::find(&chunk[..filled], wanted).is_some() {
+            return Ok(true);
+        }
+        // What is wanted may lie across the end.
+        kept = filled.min(wanted.len() - 1);
+        chunk.copy_within(filled - kept..filled, 0);
+    }
 }
 
 #[cfg(test)]
@@ -390,7 +433,9 @@ mod tests {
         let mut joined = Joined::open(&corpus, &heard).unwrap();
         let mut pairs = Vec::new();
         let id_and_text = |(clip, heard): &Pair| (clip.id.clone(), heard.as_ref().map(|heard| heard.text.clone()));
-        while let Some(round) = joined.next_round(|part| part.iter().map(id_and_text).collect::<Vec<_>>()).unwrap() {
+        while let Some(round) =
+            joined.next_round(|part| part.iter().map(id_and_text).collect::<Vec<_>>(), || ()).unwrap()
+        {
             pairs.extend(round.into_iter().flatten());
         }
         (pairs, joined.unknown().unwrap())
@@ -414,5 +459,19 @@ mod tests {
         }
         let missing: Vec<&str> = pairs.iter().filter(|(_, text)| text.is_none()).map(|(id, _)| id.as_str()).collect();
         assert_eq!(missing[..2], ["c3", "c1003"], "in the order of the corpus");
+    }
+
+    #[test]
+    fn terms_are_found_wherever_they_stand() {
+        let folder = tempfile::tempdir().unwrap();
+        let corpus = folder.path().join("corpus.jsonl");
+        // Before, across and behind the end of what is looked through at once.
+        for padding in [0, (1 << 20) - 30, (1 << 20) - 20, 1 << 20] {
+            let first = format!("{{\"id\":\"a\",\"text\":\"{}\"}}\n", "x".repeat(padding));
+            std::fs::write(&corpus, first + "{\"id\":\"b\",\"text\":\"t\",\"terms\":[\"pylon six\"]}\n").unwrap();
+            assert_eq!(listed_terms(&corpus).unwrap(), ["pylon six"], "{padding}");
+        }
+        std::fs::write(&corpus, "{\"id\":\"a\",\"text\":\"terms\"}\n").unwrap();
+        assert!(listed_terms(&corpus).unwrap().is_empty());
     }
 }

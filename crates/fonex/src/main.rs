@@ -7,6 +7,7 @@ mod commands;
 mod execute;
 mod facts;
 mod failure;
+mod memory;
 mod output;
 
 use std::process::ExitCode;
@@ -14,10 +15,6 @@ use std::process::ExitCode;
 use clap::Parser;
 
 use cli::Cli;
-
-/// Scoring makes and drops many small texts on all cores at once.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();

@@ -1,4 +1,4 @@
-//! Waiting for a program together with what it used. The only unsafe code of Fonex: the standard library reaps children
+//! Waiting for a program together with what it used. Unsafe code, as little of Fonex is: the standard library reaps children
 //! without their resource usage, so the three system calls are made here.
 #![allow(unsafe_code)]
 

@@ -188,6 +188,7 @@ pub struct Slice {
     pub value: String,
     pub clips: u64,
     pub words: Words,
+    pub start: Option<Offsets>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -45,6 +45,8 @@ fn the_contract_with_counts_worked_out_by_hand() {
     assert_eq!(all.characters.reference, score.characters.reference + "nobody heard this one".len() as u64);
     let radio = score.slices.iter().find(|s| (s.by.as_str(), s.value.as_str()) == ("channel", "radio")).unwrap();
     assert_eq!((radio.clips, radio.words.reference, radio.words.inserted), (2, 11, 1));
+    let start = radio.start.as_ref().unwrap();
+    assert!((start.median_ms - 20.0).abs() < 1e-9 && start.within_20ms == 1.0, "{start:?}");
     assert!(score.slices.iter().any(|s| s.by == "speaker" && s.value == "desk" && s.words.interval.is_none()));
     let timing = score.timing.unwrap();
     assert_eq!((timing.words, timing.slope_ms_per_min), (1, None));

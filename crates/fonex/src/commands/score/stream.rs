@@ -14,6 +14,7 @@ use fonex_formats::{
 use super::clip_lines::{ClipLines, clip_line};
 use crate::facts::snr_band;
 use crate::failure::Failure;
+use crate::memory::keep_what_was_freed;
 
 /// Clips of a round that one worker takes at once.
 const PART: usize = 1 << 12;
@@ -57,10 +58,15 @@ enum Source {
 
 impl Source {
     /// Works on the next clips, part by part on all cores.
-    fn next_round<R: Send>(&mut self, work: impl Fn(&[Pair]) -> R + Sync) -> Result<Option<Vec<R>>, Problems> {
+    fn next_round<R: Send>(
+        &mut self,
+        work: impl Fn(&[Pair]) -> R + Sync,
+        meanwhile: impl FnOnce() + Send,
+    ) -> Result<Option<Vec<R>>, Problems> {
         match self {
-            Self::Joined(joined) => joined.next_round(work),
+            Self::Joined(joined) => joined.next_round(work, meanwhile),
             Self::InMemory { clips, heard } => {
+                meanwhile();
                 let mut with_heard = |clip: Clip| (heard.by_id.remove(&clip.id), clip);
                 let round: Vec<Pair> =
                     clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
@@ -85,6 +91,7 @@ impl Source {
 impl Scoring<'_> {
     /// Scores a corpus against a results file.
     pub fn run(mut self, corpus: &Path, heard: &Path, lines: Option<&mut ClipLines>) -> Result<Scored, Failure> {
+        keep_what_was_freed();
         let mut source = if can_join(corpus, heard) {
             self.empty.tell_terms(self.profile, &listed_terms(corpus)?);
             Source::Joined(Box::new(Joined::open(corpus, heard)?))
@@ -95,12 +102,23 @@ impl Scoring<'_> {
         };
         let mut all = Part::new(&self.empty);
         let mut lines = lines;
-        while let Some(parts) = source.next_round(|pairs| self.part(pairs))? {
-            for part in parts {
-                if let Some(lines) = &mut lines {
-                    lines.write(&part.lines)?;
+        // What was scored is taken in while the next is being scored.
+        let mut scored: Vec<Part> = Vec::new();
+        loop {
+            let mut written = Ok(());
+            let take_in = || {
+                for part in scored.drain(..) {
+                    if let (Some(lines), Ok(())) = (&mut lines, &written) {
+                        written = lines.write(&part.lines);
+                    }
+                    all.merge(part, self.worst);
                 }
-                all.merge(part, self.worst);
+            };
+            let next = source.next_round(|pairs| self.part(pairs), take_in);
+            written?;
+            match next? {
+                Some(parts) => scored = parts,
+                None => break,
             }
         }
         source.unknown()?.iter().for_each(|id| all.builder.add_unknown(id));
