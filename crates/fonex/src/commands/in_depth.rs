@@ -1,24 +1,34 @@
 //! What went wrong, the must-hear terms, the confidences: the part of a score beyond its rates, as text.
 
-use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, Slice, TermCounts, TermReport};
+use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, TermCounts, TermReport};
 use fonex_core::timing::Boundaries;
 
 use crate::output::{self, Table, percent, plural};
 
-/// Word starts against labels, a row a slice whose key has several values and a column a score.
+/// Slices whose word starts are off those of all words by less say nothing new.
+const OFF_MS: f64 = 20.0;
+
+/// Word starts against labels, a row a slice in which they are off those of all words, and a column a score.
 pub fn starts_by_slice(scores: &[(String, &Score)]) -> Table {
     let columns = ["slice".to_owned()].into_iter();
     let mut table = Table::new(columns.chain(scores.iter().map(|(name, _)| format!(">{name}"))));
     let Some((_, first)) = scores.first() else { return table };
     for slice in &first.slices {
-        let with_times = |other: &&Slice| other.by == slice.by && other.start.is_some();
-        if first.slices.iter().filter(with_times).count() < 2 {
+        let same = |score: &Score| {
+            let found = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
+            found.and_then(|slice| slice.start)
+        };
+        let off = |(_, score): &(String, &Score)| {
+            same(score).zip(score.timing.as_ref()).is_some_and(|(here, all)| {
+                (here.median_ms - all.start.median_ms).abs() >= OFF_MS
+                    || here.p95_abs_ms >= all.start.p95_abs_ms + OFF_MS
+            })
+        };
+        if !scores.iter().any(off) {
             continue;
         }
         let cell = |(_, score): &(String, &Score)| {
-            let same = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
-            let start = same.and_then(|slice| slice.start);
-            start.map_or_else(
+            same(score).map_or_else(
                 || "–".to_owned(),
                 |start| format!("{} ms / {:.0} ms", output::signed(start.median_ms, 0), start.p95_abs_ms),
             )

@@ -68,7 +68,7 @@ fn page(view: &RunView) -> String {
         page += &format!("\nWord error rate by slice\n{}", slices.text());
     }
     for (title, table) in [
-        ("Word starts by slice, median and p95 of |start|", starts_by_slice(&scores(view))),
+        ("Word starts of slices that are off the rest, median / p95 of |start|", starts_by_slice(&scores(view))),
         ("Live by slice: first words, words for good, final after speech; medians", live_by_slice(view)),
     ] {
         if !table.rows().is_empty() {

@@ -62,6 +62,31 @@ fn another_unit_and_made_up_times_are_told() {
     assert_eq!(scored["timing"]["words"], 9);
 }
 
+#[test]
+fn a_slice_whose_words_are_late_is_shown_and_others_are_not() {
+    let folder = Folder::new();
+    let line = |id: &str, tags: &str, late_s: f64| {
+        let word = |(at, text): (usize, &str)| {
+            let start = at as f64 * 0.5 + 0.3 + late_s;
+            format!("{{\"text\":\"{text}\",\"start\":{start},\"end\":{}}}", start + 0.3)
+        };
+        let words: Vec<String> = "hold at pylon six".split(' ').enumerate().map(word).collect();
+        format!("{{\"id\":\"{id}\",\"text\":\"hold at pylon six\"{tags},\"words\":[{}]}}\n", words.join(","))
+    };
+    let ids = [("a", "desk", 0.0), ("b", "desk", 0.0), ("c", "desk", 0.0), ("d", "radio", 0.25)];
+    let corpus = ids.map(|(id, channel, _)| line(id, &format!(",\"tags\":{{\"channel\":\"{channel}\"}}"), 0.0));
+    let heard = ids.map(|(id, _, late_s)| line(id, "", late_s));
+    folder.write("corpus.jsonl", corpus.concat());
+    folder.write("heard.jsonl", heard.concat());
+    let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0);
+    page.prints(&["Word starts of slices that are off the rest", "+250 ms / 250 ms"]);
+    let scored: Value = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0).json();
+    let slice =
+        |value: &str| scored["slices"].as_array().unwrap().iter().find(|s| s["value"] == value).unwrap().clone();
+    assert_eq!(slice("desk")["start"]["within_20ms"], 1.0, "JSON has every slice");
+    assert!((slice("radio")["start"]["median_ms"].as_f64().unwrap() - 250.0).abs() < 1e-6);
+}
+
 /// The demo's folder with its services running on a port of their own.
 struct Served {
     folder: Folder,

@@ -183,7 +183,7 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     page += &sets_table(score).text();
     let starts = starts_by_slice(&[("median / p95 of |start|".to_owned(), score)]);
     if !starts.rows().is_empty() {
-        page += &format!("\nWord starts by slice, heard minus labelled\n{}", starts.text());
+        page += &format!("\nWord starts of slices that are off the rest, heard minus labelled\n{}", starts.text());
     }
     page += &in_depth(score);
     if !worst.is_empty() {
