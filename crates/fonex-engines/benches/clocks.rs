@@ -56,15 +56,7 @@ fn call(engine: &dyn Engine, at_once: usize, each: usize, note: &(dyn Fn(f64, f6
                 let (settings, stop) = (Settings::new(), StopFlag::default());
                 let form = Form { voice: "", model: "", settings: &settings };
                 for _ in 0..each {
-                    let request = SpeakRequest {
-                        clip_id: "c",
-                        lang: None,
-                        text: "hello",
-                        earlier: &[],
-                        form,
-                        stop: &stop,
-                        watch: None,
-                    };
+                    let request = SpeakRequest::new("c", None, "hello", form, &stop);
                     let answer = engine.reply(&request);
                     assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
                     let asked = answer.measured.traffic.requests.last().unwrap();

@@ -131,6 +131,20 @@ pub struct SpeakRequest<'r> {
     pub watch: Option<Watch<'r>>,
 }
 
+impl<'r> SpeakRequest<'r> {
+    /// A text that nothing came before and nobody listens to as it comes.
+    #[must_use]
+    pub const fn new(
+        clip_id: &'r str,
+        lang: Option<&'r str>,
+        text: &'r str,
+        form: Form<'r>,
+        stop: &'r StopFlag,
+    ) -> Self {
+        Self { clip_id, lang, text, earlier: &[], form, stop, watch: None }
+    }
+}
+
 /// Somebody to be told of bytes as they come.
 #[derive(Clone, Copy)]
 pub struct Watch<'r>(pub &'r (dyn Fn(usize) + Sync));

@@ -335,13 +335,31 @@ pub struct Turns {
     /// Clips to begin a turn with; all that have audio by default
     pub clips: Vec<String>,
     /// The recogniser
-    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "of",
+        default_value = "",
+        hide_default_value = true
+    )]
     pub hear: String,
     /// The responder
-    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "of",
+        default_value = "",
+        hide_default_value = true
+    )]
     pub reply: String,
     /// The synthesiser
-    #[arg(long, value_name = "ENGINE", required_unless_present = "of", default_value = "")]
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "of",
+        default_value = "",
+        hide_default_value = true
+    )]
     pub speak: String,
     /// Run this dialogue of the bench file, turn after turn; may be given several times
     #[arg(long, value_name = "NAME", conflicts_with = "clips")]

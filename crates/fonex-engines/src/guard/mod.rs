@@ -384,7 +384,7 @@ mod tests {
     fn ask<T>(text: &str, call: impl Fn(&SpeakRequest<'_>) -> Answer<T>) -> Answer<T> {
         let (settings, stop) = (Settings::new(), StopFlag::default());
         let form = Form { voice: "", model: "", settings: &settings };
-        call(&SpeakRequest { clip_id: "c", lang: None, text, earlier: &[], form, stop: &stop, watch: None })
+        call(&SpeakRequest::new("c", None, text, form, &stop))
     }
 
     #[test]

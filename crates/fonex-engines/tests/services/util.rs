@@ -86,5 +86,5 @@ pub fn hear(engine: &dyn Engine) -> Answer<Heard> {
 pub fn say<T>(text: &str, call: impl FnOnce(&SpeakRequest<'_>) -> Answer<T>) -> Answer<T> {
     let (settings, stop) = (Settings::new(), StopFlag::default());
     let form = Form { voice: "Ilka", model: "", settings: &settings };
-    call(&SpeakRequest { clip_id: "c", lang: Some("en"), text, earlier: &[], form, stop: &stop, watch: None })
+    call(&SpeakRequest::new("c", Some("en"), text, form, &stop))
 }

@@ -143,7 +143,7 @@ impl Ask<'_> {
             return self.variant.delivery.hear(self.engine, &request).outcome;
         }
         let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
-        let request = SpeakRequest { clip_id: &clip.id, lang, text: &text, earlier: &[], form, stop, watch: None };
+        let request = SpeakRequest::new(&clip.id, lang, &text, form, stop);
         match self.variant.task {
             Task::Reply => self.engine.reply(&request).outcome,
             _ => self.engine.speak(&request).outcome,

@@ -218,7 +218,7 @@ fn speak(
         return Err(Problem::new("there is no text to speak", Place::default()).into());
     }
     let lang = options.lang.as_deref();
-    let request = SpeakRequest { clip_id: "try", lang, text: &options.input, earlier: &[], form, stop, watch: None };
+    let request = SpeakRequest::new("try", lang, &options.input, form, stop);
     let answer = with_engine(config, bench, HashMap::new(), |engine| engine.speak(&request))?;
     let mut tried = tried(options, form, &answer);
     if let Some(audio) = &answer.value {
@@ -239,7 +239,7 @@ fn reply(
     stop: &StopFlag,
 ) -> Result<Tried, Failure> {
     let lang = options.lang.as_deref();
-    let request = SpeakRequest { clip_id: "try", lang, text: &options.input, earlier: &[], form, stop, watch: None };
+    let request = SpeakRequest::new("try", lang, &options.input, form, stop);
     let answer = with_engine(config, bench, HashMap::new(), |engine| engine.reply(&request))?;
     let mut tried = tried(options, form, &answer);
     tried.replied = answer.value;

@@ -166,15 +166,8 @@ impl Trial<'_> {
             let what = format!("the label is empty: there is nothing to {task}");
             return (text, Answer::failed(Outcome::Refused, what));
         }
-        let request = SpeakRequest {
-            clip_id: &self.clip.clip.id,
-            lang: self.clip.clip.lang.as_deref(),
-            text: &text,
-            earlier: &[],
-            form: self.form(),
-            stop: self.stop,
-            watch: None,
-        };
+        let request =
+            SpeakRequest::new(&self.clip.clip.id, self.clip.clip.lang.as_deref(), &text, self.form(), self.stop);
         let answer = ask(&request);
         (text, answer)
     }

@@ -211,15 +211,7 @@ fn text(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
     let stop = stop_on_interrupt();
     if config.task == Task::Reply {
         let answer = built(bench, config, HashMap::new(), |engine, form| {
-            engine.reply(&SpeakRequest {
-                clip_id: "probe",
-                lang: Some("en"),
-                text: TEXT,
-                earlier: &[],
-                form,
-                stop: &stop,
-                watch: None,
-            })
+            engine.reply(&SpeakRequest::new("probe", Some("en"), TEXT, form, &stop))
         })?;
         let result =
             answer.value.map(|text| Finding { what: "reply", works: Works::Yes, why: format!("\"{text}\"") });
@@ -232,15 +224,7 @@ fn text(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
         });
     }
     let answer = built(bench, config, HashMap::new(), |engine, form| {
-        engine.speak(&SpeakRequest {
-            clip_id: "probe",
-            lang: Some("en"),
-            text: TEXT,
-            earlier: &[],
-            form,
-            stop: &stop,
-            watch: None,
-        })
+        engine.speak(&SpeakRequest::new("probe", Some("en"), TEXT, form, &stop))
     })?;
     let result = answer.value.map(|audio| {
         let why = format!("{:.2} s at {} Hz for \"{TEXT}\"", audio.duration_s(), audio.rate_hz);
