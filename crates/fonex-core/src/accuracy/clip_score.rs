@@ -121,7 +121,7 @@ impl Comparer {
         };
         self.steps.clear();
         self.steps.extend(steps.iter().map(numbered));
-        if !matches!(label.parts(), [] | [LabelPart::Fixed(_)]) {
+        if !said.is_chain() {
             // Of a label with choices only the words of the path taken count.
             said_text.clear();
             let taken = self.steps.iter().filter_map(|step| step.said);
@@ -140,7 +140,7 @@ impl Comparer {
         } else {
             hashed(heard, &mut |word| self.heard_written.push(word));
         }
-        if let [LabelPart::Fixed(_)] = label.parts() {
+        if self.said_written.is_chain() {
             return self.aligner.count(self.said_written.words(), &self.heard_written);
         }
         // Which words are paired changes no count.

@@ -82,8 +82,8 @@ const RUN: usize = 3;
 /// The longest stretch of words looked for as repeated.
 const LONGEST_REPEATED: usize = 8;
 
-/// Puts the kind of each step into `kinds`, none for a correct one; `kind_of_pair` tells it of two words. Cost is linear in the steps, but
-/// for repeated stretches, which are looked for up to eight words long.
+/// Puts the kind of each step into `kinds`, none for a correct one; `kind_of_pair` tells it of two words. Cost is linear
+/// in the steps, but for repeated stretches, which are looked for up to eight words long.
 pub(super) fn kinds_of(
     steps: &[NumberedStep],
     vocabulary: &Vocabulary,

@@ -80,6 +80,14 @@ pub struct Score {
     pub text_profile: String,
 }
 
+impl Score {
+    /// The slice of the clips that share what another slice's do.
+    #[must_use]
+    pub fn same_slice(&self, other: &Slice) -> Option<&Slice> {
+        self.slices.iter().find(|slice| (&slice.by, &slice.value) == (&other.by, &other.value))
+    }
+}
+
 /// Rates over all clips of the corpus, failures counted as empty results.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct AllClips {

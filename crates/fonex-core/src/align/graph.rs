@@ -79,6 +79,12 @@ impl<T> WordGraph<T> {
         &self.words
     }
 
+    /// Whether there is nothing to choose.
+    #[must_use]
+    pub const fn is_chain(&self) -> bool {
+        self.links.is_none()
+    }
+
     pub(super) const fn links(&self) -> Option<&Links> {
         self.links.as_ref()
     }

@@ -14,10 +14,7 @@ pub fn starts_by_slice(scores: &[(String, &Score)]) -> Table {
     let mut table = Table::new(columns.chain(scores.iter().map(|(name, _)| format!(">{name}"))));
     let Some((_, first)) = scores.first() else { return table };
     for slice in &first.slices {
-        let same = |score: &Score| {
-            let found = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
-            found.and_then(|slice| slice.start)
-        };
+        let same = |score: &Score| score.same_slice(slice).and_then(|slice| slice.start);
         let off = |(_, score): &(String, &Score)| {
             same(score).zip(score.timing.as_ref()).is_some_and(|(here, all)| {
                 (here.median_ms - all.start.median_ms).abs() >= OFF_MS

@@ -280,8 +280,9 @@ fn slices_table(view: &RunView) -> Table {
             continue;
         }
         let same = |score: &Score| {
-            let found = score.slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
-            found.map_or_else(dash, |slice| rate_with_interval(slice.words.wer, slice.words.interval))
+            score
+                .same_slice(slice)
+                .map_or_else(dash, |slice| rate_with_interval(slice.words.wer, slice.words.interval))
         };
         let name = format!("{}={}", slice.by, slice.value);
         let size = [name, slice.clips.to_string(), slice.words.reference.to_string()];
@@ -297,15 +298,18 @@ fn scores(view: &RunView) -> Vec<(String, &Score)> {
 
 /// One row a slice, one column a variant with live times.
 fn live_by_slice(view: &RunView) -> Table {
-    let slices = |variant: &&VariantView| variant.times.as_ref().is_some_and(|times| !times.live_slices.is_empty());
-    let live: Vec<&VariantView> = view.variants.iter().filter(slices).collect();
+    let live: Vec<(&str, &[LiveSlice])> = view
+        .variants
+        .iter()
+        .filter_map(|variant| Some((variant.variant.name.as_str(), variant.times.as_ref()?.live_slices.as_slice())))
+        .filter(|(_, slices)| !slices.is_empty())
+        .collect();
     let columns = ["slice".to_owned(), ">clips".to_owned()].into_iter();
-    let mut table = Table::new(columns.chain(live.iter().map(|variant| format!(">{}", variant.variant.name))));
-    let of = |variant: &VariantView| variant.times.as_ref().map_or_else(Vec::new, |times| times.live_slices.clone());
-    let Some(first) = live.first() else { return table };
-    for slice in of(first) {
-        let cell = |variant: &&VariantView| {
-            let found = of(variant).into_iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
+    let mut table = Table::new(columns.chain(live.iter().map(|(name, _)| format!(">{name}"))));
+    let Some((_, first)) = live.first() else { return table };
+    for slice in *first {
+        let cell = |(_, slices): &(&str, &[LiveSlice])| {
+            let found = slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
             found.map_or_else(dash, |LiveSlice { live, .. }| {
                 let median = |times: Option<Percentiles>| times.map_or_else(dash, |times| milliseconds(times.p50));
                 [live.first_words_ms, live.settled_ms, live.final_after_ms].map(median).join(" / ")

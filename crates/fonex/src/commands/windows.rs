@@ -1,6 +1,6 @@
 //! `fonex windows`: the same clips at several windows or pause rules, error rate against delay.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use fonex_core::latency::{Percentiles, window_delays};
@@ -74,7 +74,9 @@ fn measure(view: &RunView, bench: &Path) -> Result<Vec<Window>, Problems> {
     let corpus = bench.parent().unwrap_or(Path::new("")).join(&view.run.corpus_path);
     let corpus = read_corpus(&corpus).or_else(|_| read_corpus(Path::new(&view.run.corpus_path)))?;
     let mut audio = HashMap::new();
-    for clip in &corpus.clips {
+    let asked: HashSet<&str> =
+        view.variants.iter().flat_map(|variant| &variant.records).map(|trial| trial.key.clip_id.as_str()).collect();
+    for clip in corpus.clips.iter().filter(|clip| asked.contains(clip.id.as_str())) {
         if let Some(source) = audio_path(&corpus.folder, clip).and_then(|path| Sound::decode(&path, clip.side).ok()) {
             audio.insert(clip.id.as_str(), source.audio);
         }

@@ -141,10 +141,8 @@ fn side_by_side(scored: &[Scored]) -> Table {
         table.row(cells.into_iter().chain(scored.iter().map(empty)));
     }
     for slice in &first.slices {
-        let same = |one: &Scored| {
-            let found = one.score.slices.iter().find(|s| (&s.by, &s.value) == (&slice.by, &slice.value));
-            found.map_or_else(|| "–".to_owned(), |slice| rate(&slice.words))
-        };
+        let same =
+            |one: &Scored| one.score.same_slice(slice).map_or_else(|| "–".to_owned(), |slice| rate(&slice.words));
         let name = format!("{}={}", slice.by, slice.value);
         table.row(size(&name, slice.clips, &slice.words).into_iter().chain(scored.iter().map(same)));
     }

@@ -18,6 +18,8 @@ pub(super) struct Chain<'c> {
 pub(super) struct Taken {
     pub(super) turn: Turn,
     pub(super) sound: Audio,
+    /// Silence at its beginning.
+    pub(super) leading_ms: f64,
     /// Bytes in which the sound came; none where it came whole.
     pub(super) bytes: u64,
 }
@@ -46,16 +48,8 @@ impl Chain<'_> {
         let heard = delivery.hear(self.engines[0], &request);
         let hear_ms = hear_ms(&heard, clip, audio.duration_s());
         let (heard, _) = link(clip, "hear", heard)?;
-        let ask = |text, config| SpeakRequest {
-            clip_id: &clip.id,
-            lang,
-            text,
-            earlier,
-            form: Self::form(config),
-            stop: self.stop,
-            watch: None,
-        };
-        let reply = self.engines[1].reply(&ask(&heard.text, self.configs[1]));
+        let ask = |text, config| SpeakRequest::new(&clip.id, lang, text, Self::form(config), self.stop);
+        let reply = self.engines[1].reply(&SpeakRequest { earlier, ..ask(&heard.text, self.configs[1]) });
         let reply_first = reply.measured.first_ms;
         let (reply, reply_ms) = link(clip, "reply", reply)?;
         let spoken = self.engines[2].speak(&ask(&reply, self.configs[2]));
@@ -78,7 +72,7 @@ impl Chain<'_> {
             speak_ms,
             reply,
         };
-        Ok(Taken { turn, sound, bytes })
+        Ok(Taken { turn, sound, leading_ms, bytes })
     }
 }
 
@@ -99,8 +93,6 @@ fn link<T>(clip: &Clip, link: &'static str, answer: Answer<T>) -> Result<(T, f64
         Answer { outcome: Outcome::Done, value: Some(value), measured, .. } => {
             Ok((value, measured.took_ms.unwrap_or_default()))
         }
-        Answer { outcome, detail, .. } => {
-            Err(BrokenOff { clip: clip.id.clone(), link: link.to_owned(), outcome, detail })
-        }
+        Answer { outcome, detail, .. } => Err(BrokenOff::at(clip, link, outcome, detail)),
     }
 }

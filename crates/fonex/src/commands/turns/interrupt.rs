@@ -24,17 +24,11 @@ pub(super) fn interrupt(
     (next, audio): (&Clip, &Audio),
     after_s: f64,
 ) -> Result<Option<Interruption>, BrokenOff> {
-    let (sound_ms, leading_ms) = (taken.sound.duration_s() * 1e3, measure(&taken.sound).silence.leading_s * 1e3);
+    let (sound_ms, leading_ms) = (taken.sound.duration_s() * 1e3, taken.leading_ms);
     let onset_ms = next.words.first().map_or_else(|| measure(audio).silence.leading_s, |word| word.start) * 1e3;
     if leading_ms + after_s * 1e3 + onset_ms >= sound_ms {
         return Ok(None);
     }
-    let broken = |outcome: Outcome, detail: Option<String>, link: &str| BrokenOff {
-        clip: clip.id.clone(),
-        link: link.to_owned(),
-        outcome,
-        detail,
-    };
     let cut = StopFlag::default();
     let pieces: Mutex<Vec<(Instant, u64)>> = Mutex::new(Vec::new());
     let ended: OnceLock<Instant> = OnceLock::new();
@@ -47,16 +41,9 @@ pub(super) fn interrupt(
                 // Once the beginning is known nobody listens any more.
                 let _ = told.send(());
             };
-            let request = SpeakRequest {
-                clip_id: &clip.id,
-                lang: clip.lang.as_deref(),
-                text: &taken.turn.reply,
-                earlier: &[],
-                form: Chain::form(chain.configs[2]),
-                stop: &cut,
-                watch: Some(Watch(&watch)),
-            };
-            let answer = chain.engines[2].speak(&request);
+            let (lang, form) = (clip.lang.as_deref(), Chain::form(chain.configs[2]));
+            let request = SpeakRequest::new(&clip.id, lang, &taken.turn.reply, form, &cut);
+            let answer = chain.engines[2].speak(&SpeakRequest { watch: Some(Watch(&watch)), ..request });
             ended.get_or_init(Instant::now);
             let _ = told.send(());
             answer
@@ -91,10 +78,10 @@ pub(super) fn interrupt(
         cut.set();
         let spoken = speaking.join().expect("a call does not panic");
         if !heard.outcome.is_answer() {
-            return Err(broken(heard.outcome, heard.detail, "the interruption"));
+            return Err(BrokenOff::at(clip, "the interruption", heard.outcome, heard.detail));
         }
         if noticed.get().is_none() && !spoken.outcome.is_answer() && spoken.outcome != Outcome::Stopped {
-            return Err(broken(spoken.outcome, spoken.detail, "the reply that is interrupted"));
+            return Err(BrokenOff::at(clip, "the reply that is interrupted", spoken.outcome, spoken.detail));
         }
         let after = |from: Instant, to: Instant| to.saturating_duration_since(from).as_secs_f64() * 1e3;
         let speech = noticed.get().map(|(at, at_ms)| *at - Duration::from_secs_f64(at_ms.max(0.0) / 1e3));

@@ -10,7 +10,7 @@ use fonex_core::audio::Audio;
 use fonex_core::latency::{Interruption, InterruptionReport, Link, Turn, TurnReport};
 use fonex_core::{Clip, Outcome};
 use fonex_engines::{Engine, EngineConfig};
-use fonex_formats::{Corpus, Place, Problem, audio_path};
+use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use fonex_report::charts::{TurnBar, turns_svg};
 use fonex_store::StudyKind;
 use serde::{Deserialize, Serialize};
@@ -50,6 +50,12 @@ struct BrokenOff {
     outcome: Outcome,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     detail: Option<String>,
+}
+
+impl BrokenOff {
+    fn at(clip: &Clip, link: &str, outcome: Outcome, detail: Option<String>) -> Self {
+        Self { clip: clip.id.clone(), link: link.to_owned(), outcome, detail }
+    }
 }
 
 pub fn turns(options: &Turns) -> Result<Code, Failure> {
@@ -112,8 +118,11 @@ struct Dialogue<'c> {
 
 fn dialogues<'c>(options: &Turns, bench: &Bench, corpus: &'c Corpus) -> Result<Vec<Dialogue<'c>>, Failure> {
     let find = |id: &String, place: &dyn Fn() -> Place| {
-        let clip = corpus.clip(id);
-        clip.ok_or_else(|| Problem::new(format!("there is no clip \"{id}\" in the corpus"), place()))
+        let what = format!("there is no clip \"{id}\" in the corpus");
+        corpus.clip(id).ok_or_else(|| match nearest(id, corpus.clips.iter().map(|clip| clip.id.as_str())) {
+            Some(near) => Problem::new(what, place()).remedy(format!("write \"{near}\" if that is meant")),
+            None => Problem::new(what, place()),
+        })
     };
     let mut dialogues = Vec::new();
     for name in &options.dialogue {
