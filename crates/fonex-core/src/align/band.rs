@@ -89,31 +89,47 @@ struct Band {
     above: i64,
 }
 
+/// The cells of a block, from the one above it to its last.
+struct Cells {
+    top: i64,
+    bottom: i64,
+    /// The edits of the last.
+    last: i64,
+    /// What bounds the edits of all of them, since neighbours differ by one at most.
+    fewest: i64,
+    most: i64,
+}
+
+impl Cells {
+    /// The diagonals they lie on at a column, from the last cell's to the first one's.
+    const fn diagonals(&self, column: usize) -> Diagonals {
+        Diagonals { least: column as i64 - self.bottom, most: column as i64 - self.top }
+    }
+}
+
 impl Band {
-    /// For each block its number and the edits of the cells above it and of its last.
-    fn costs(&self, rows: usize) -> impl Iterator<Item = (usize, i64, i64)> {
+    fn cells(&self, rows: usize) -> impl Iterator<Item = Cells> {
         let mut above = self.above;
         self.blocks.iter().enumerate().map(move |(at, block)| {
-            let number = self.first + at;
-            let cost = (number, above, above + block.over((rows - number * 64).min(64)));
-            above = cost.2;
-            cost
+            let top = (self.first + at) * 64;
+            let height = (rows - top).min(64);
+            let last = above + block.over(height);
+            let (sum, height) = (above + last, height as i64);
+            above = last;
+            let (fewest, most) = ((sum - height).div_euclid(2), (sum + height) / 2);
+            Cells { top: top as i64, bottom: top as i64 + height, last, fewest, most }
         })
     }
 
     /// The edits of the last cell.
     fn last_cost(&self, rows: usize) -> i64 {
-        self.costs(rows).last().map_or(self.above, |(.., cost)| cost)
+        self.cells(rows).last().map_or(self.above, |cells| cells.last)
     }
 
     /// At most so many edits have the cells from `low` to `high`.
-    fn most_cost(&self, rows: usize, low: usize, high: usize) -> i64 {
-        let of_block = |(number, above, below): (usize, i64, i64)| {
-            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
-            // Neighbouring cells differ by one at most.
-            (top <= high && low <= bottom).then_some((above + below + (bottom - top) as i64) / 2)
-        };
-        self.costs(rows).filter_map(of_block).max().unwrap_or(self.above)
+    fn most_cost(&self, rows: usize, low: i64, high: i64) -> i64 {
+        let among = self.cells(rows).filter(|cells| cells.top <= high && low <= cells.bottom);
+        among.map(|cells| cells.most).max().unwrap_or(self.above)
     }
 }
 
@@ -127,12 +143,22 @@ struct Diagonals {
 impl Diagonals {
     const NONE: Self = Self { least: i64::MAX, most: i64::MIN };
 
-    /// Takes in what lies around a diagonal.
-    fn include(&mut self, diagonal: i64, around: i64) {
-        self.least = self.least.min(diagonal - around);
-        self.most = self.most.max(diagonal + around);
+    /// The same and so many more at either side.
+    const fn widened(self, by: i64) -> Self {
+        Self { least: self.least - by, most: self.most + by }
     }
 
+    /// How far apart two stretches of diagonals are.
+    fn apart(self, other: Self) -> i64 {
+        (self.least - other.most).max(other.least - self.most).max(0)
+    }
+
+    /// From the least to the most of both.
+    fn with(self, other: Self) -> Self {
+        Self { least: self.least.min(other.least), most: self.most.max(other.most) }
+    }
+
+    /// What is in both.
     fn within(self, other: Self) -> Self {
         Self { least: self.least.max(other.least), most: self.most.min(other.most) }
     }
@@ -224,18 +250,15 @@ impl<'t> Long<'t> {
     /// A path that has used `edits` and needs `to_end` more to come to the last cell's diagonal can stray from the way
     /// there by half of what is left.
     fn that_can_finish(&self, band: &Band, column: usize, limit: usize) -> Option<Diagonals> {
-        let (rows, columns) = (self.said.len(), self.heard.len() as i64);
-        let end = columns - rows as i64;
+        let rows = self.said.len();
+        let last = self.heard.len() as i64 - rows as i64;
+        let end = Diagonals { least: last, most: last };
         let mut diagonals = Diagonals::NONE;
-        for (number, above, below) in band.costs(rows) {
-            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
-            // Neighbouring cells differ by one at most.
-            let edits = (above + below - (bottom - top) as i64).div_euclid(2);
-            let (upper, lower) = (column as i64 - top as i64, column as i64 - bottom as i64);
-            let to_end = (lower - end).max(end - upper).max(0);
-            let left = limit as i64 - edits - to_end;
+        for cells in band.cells(rows) {
+            let here = cells.diagonals(column);
+            let left = limit as i64 - cells.fewest - here.apart(end);
             if left >= 0 {
-                [upper, lower, end].into_iter().for_each(|diagonal| diagonals.include(diagonal, left / 2 + 1));
+                diagonals = diagonals.with(here.with(end).widened(left / 2 + 1));
             }
         }
         (diagonals.least <= diagonals.most).then_some(diagonals)
@@ -250,27 +273,20 @@ impl<'t> Long<'t> {
         end: usize,
         (low, high): (usize, usize),
     ) -> Diagonals {
-        let rows = self.said.len();
+        let (rows, low, high) = (self.said.len(), low as i64, high as i64);
         let most = later.most_cost(rows, low, high);
-        let (upper_end, lower_end) = (end as i64 - low as i64, end as i64 - high as i64);
+        let to = Diagonals { least: end as i64 - high, most: end as i64 - low };
         let (mut from, mut fewest) = (Diagonals::NONE, most);
-        for (number, above, below) in band.costs(rows) {
-            let (top, bottom) = (number * 64, ((number + 1) * 64).min(rows));
-            let edits = (above + below - (bottom - top) as i64).div_euclid(2);
-            let (upper, lower) = (start as i64 - top as i64, start as i64 - bottom as i64);
-            let apart = (lower - upper_end).max(lower_end - upper).max(0);
-            if edits + apart <= most {
-                from.include(upper, 0);
-                from.include(lower, 0);
-                fewest = fewest.min(edits);
+        for cells in band.cells(rows) {
+            let here = cells.diagonals(start);
+            if cells.fewest + here.apart(to) <= most {
+                from = from.with(here);
+                fewest = fewest.min(cells.fewest);
             }
         }
         // A path strays from where it begins and from where it ends by no more than the edits between.
         let between = most - fewest + 1;
-        let mut to = Diagonals::NONE;
-        to.include(upper_end, between);
-        to.include(lower_end, between);
-        to.within(Diagonals { least: from.least - between, most: from.most + between })
+        to.widened(between).within(from.widened(between))
     }
 
     /// Moves the band over some columns, showing it and its bits after each.

@@ -24,44 +24,33 @@ pub(super) type Full = u128;
 pub(super) const APART: Full = 1 << 44;
 pub(super) const UNLIKE: Full = 1 << 2;
 
-impl Cost for Full {
-    const UNREACHED: Self = Self::MAX;
-    const NOTHING: Self = 0;
-    const SUBSTITUTION: Self = 1 << 86;
-
-    fn way(self) -> u8 {
-        self as u8 & WAY
-    }
-
-    fn with_way(self, way: u8) -> Self {
-        self & !Self::from(WAY) | Self::from(way)
-    }
-
-    fn substitutions(self) -> u64 {
-        (self / Self::SUBSTITUTION) as u64
-    }
-}
-
 /// Substitutions alone, where only counts are wanted.
 pub(super) type Counting = u32;
 
-impl Cost for Counting {
-    const UNREACHED: Self = Self::MAX;
-    const NOTHING: Self = 0;
-    const SUBSTITUTION: Self = 1 << 2;
+macro_rules! cost {
+    ($of:ty, $substitution:expr) => {
+        impl Cost for $of {
+            const UNREACHED: Self = Self::MAX;
+            const NOTHING: Self = 0;
+            const SUBSTITUTION: Self = $substitution;
 
-    fn way(self) -> u8 {
-        self as u8 & WAY
-    }
+            fn way(self) -> u8 {
+                self as u8 & WAY
+            }
 
-    fn with_way(self, way: u8) -> Self {
-        self & !Self::from(WAY) | Self::from(way)
-    }
+            fn with_way(self, way: u8) -> Self {
+                self & !Self::from(WAY) | Self::from(way)
+            }
 
-    fn substitutions(self) -> u64 {
-        u64::from(self / Self::SUBSTITUTION)
-    }
+            fn substitutions(self) -> u64 {
+                (self / Self::SUBSTITUTION) as u64
+            }
+        }
+    };
 }
+
+cost!(Full, 1 << 86);
+cost!(Counting, 1 << 2);
 
 const WAY: u8 = 3;
 const PAIR: u8 = 0;
