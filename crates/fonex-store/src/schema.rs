@@ -52,7 +52,6 @@ const STEPS: [&str; 4] = [
     "create table studies (
         id integer primary key,
         kind text not null,
-        made_at text not null,
         record text not null
     );",
 ];

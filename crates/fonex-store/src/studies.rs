@@ -27,11 +27,9 @@ impl StudyKind {
     }
 }
 
-/// A stored study.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+/// A study. Its number, counted over all kinds, is the store's.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Study {
-    /// Its number, counted over all kinds.
-    pub id: i64,
     /// What it measured.
     pub kind: StudyKind,
     /// When it was made, RFC 3339.
@@ -44,34 +42,23 @@ pub struct Study {
     pub figures: Value,
 }
 
-#[derive(Serialize, Deserialize)]
-struct StudyRest {
-    machine: Machine,
-    fonex_version: String,
-    figures: Value,
-}
-
-const COLUMNS: &str = "id, kind, made_at, record";
-
 impl Store {
-    /// Keeps a study; gives its number. The number in `study` is not looked at.
+    /// Keeps a study; gives its number.
     ///
     /// # Errors
     /// When the store cannot be written.
-    pub fn add_study(&self, study: Study) -> Result<i64, StoreError> {
-        let rest = StudyRest { machine: study.machine, fonex_version: study.fonex_version, figures: study.figures };
-        let sql = "insert into studies (kind, made_at, record) values ($1, $2, $3)";
-        let record = serde_json::to_string(&rest)?;
-        self.connection().execute(sql, params![study.kind.as_str(), study.made_at, record])?;
+    pub fn add_study(&self, study: &Study) -> Result<i64, StoreError> {
+        let sql = "insert into studies (kind, record) values ($1, $2)";
+        self.connection().execute(sql, params![study.kind.as_str(), serde_json::to_string(study)?])?;
         Ok(self.connection().last_insert_rowid())
     }
 
-    /// Every study, oldest first.
+    /// Every study with its number, oldest first.
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub fn studies(&self) -> Result<Vec<Study>, StoreError> {
-        let mut select = self.connection().prepare(&format!("select {COLUMNS} from studies order by id"))?;
+    pub fn studies(&self) -> Result<Vec<(i64, Study)>, StoreError> {
+        let mut select = self.connection().prepare("select id, record from studies order by id")?;
         let rows = select.query_and_then([], read)?;
         rows.collect()
     }
@@ -80,24 +67,15 @@ impl Store {
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub fn study(&self, kind: StudyKind, id: Option<i64>) -> Result<Option<Study>, StoreError> {
-        let sql = format!(
-            "select {COLUMNS} from studies where kind = $1 and ($2 is null or id = $2) order by id desc limit 1"
-        );
-        let found = self.connection().query_row(&sql, params![kind.as_str(), id], |row| Ok(read(row)));
+    pub fn study(&self, kind: StudyKind, id: Option<i64>) -> Result<Option<(i64, Study)>, StoreError> {
+        let sql =
+            "select id, record from studies where kind = $1 and ($2 is null or id = $2) order by id desc limit 1";
+        let found = self.connection().query_row(sql, params![kind.as_str(), id], |row| Ok(read(row)));
         found.optional()?.transpose()
     }
 }
 
-fn read(row: &Row<'_>) -> Result<Study, StoreError> {
-    let kind: String = row.get(1)?;
-    let rest: StudyRest = serde_json::from_str(row.get_ref(3)?.as_str().map_err(rusqlite::Error::from)?)?;
-    Ok(Study {
-        id: row.get(0)?,
-        kind: if kind == StudyKind::Load.as_str() { StudyKind::Load } else { StudyKind::Turns },
-        made_at: row.get(2)?,
-        machine: rest.machine,
-        fonex_version: rest.fonex_version,
-        figures: rest.figures,
-    })
+fn read(row: &Row<'_>) -> Result<(i64, Study), StoreError> {
+    let record = row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?;
+    Ok((row.get(0)?, serde_json::from_str(record)?))
 }

@@ -122,7 +122,6 @@ fn studies_are_found_by_kind_and_number_after_reopening() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path()).unwrap();
     let study = |kind: StudyKind, pace: u64| Study {
-        id: 0,
         kind,
         made_at: "2026-01-02T03:04:05Z".into(),
         machine: new_run(None).machine,
@@ -130,20 +129,17 @@ fn studies_are_found_by_kind_and_number_after_reopening() {
         figures: serde_json::json!({"pace": pace}),
     };
     let made = [(StudyKind::Load, 1), (StudyKind::Turns, 2), (StudyKind::Load, 3)];
-    let ids = made.map(|(kind, pace)| store.add_study(study(kind, pace)).unwrap());
+    let ids = made.map(|(kind, pace)| store.add_study(&study(kind, pace)).unwrap());
     drop(store);
     let store = Store::open(folder.path()).unwrap();
     let found =
-        |kind, id| store.study(kind, id).unwrap().map(|study| (study.id, study.figures["pace"].as_u64().unwrap()));
+        |kind, id| store.study(kind, id).unwrap().map(|(id, study)| (id, study.figures["pace"].as_u64().unwrap()));
     assert_eq!(found(StudyKind::Load, None), Some((ids[2], 3)), "the newest of its kind");
     assert_eq!(found(StudyKind::Load, Some(ids[0])), Some((ids[0], 1)));
     assert_eq!(found(StudyKind::Load, Some(ids[1])), None, "that one is of turns");
     assert_eq!(found(StudyKind::Turns, None), Some((ids[1], 2)));
-    let all: Vec<Study> = store.studies().unwrap();
-    assert_eq!(
-        all,
-        made.iter().zip(ids).map(|((kind, pace), id)| Study { id, ..study(*kind, *pace) }).collect::<Vec<_>>()
-    );
+    let all = store.studies().unwrap();
+    assert_eq!(all, made.iter().zip(ids).map(|((kind, pace), id)| (id, study(*kind, *pace))).collect::<Vec<_>>());
 }
 
 #[test]

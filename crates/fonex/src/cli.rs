@@ -709,6 +709,9 @@ pub struct CorpusVary {
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex runs")]
 pub struct Runs {
+    /// List the studies of load and turns instead
+    #[arg(long)]
+    pub studies: bool,
     #[command(flatten)]
     pub bench: BenchArg,
     #[command(flatten)]

@@ -223,10 +223,8 @@ impl ScoreBuilder {
         self.clips_with_errors += u64::from(words.errors() > 0);
         self.speakers.add(clip.speaker.as_deref(), words);
         // The length is not that of the counts, which may be those of several repeats.
-        self.slices.add(clip, self.compared.words.reference(), words, characters, offsets);
-        if let Some(offsets) = offsets {
-            self.timing.add(&clip.id, offsets);
-        }
+        let timed = offsets.map(|offsets| self.timing.add(&clip.id, offsets));
+        self.slices.add(clip, self.compared.words.reference(), words, characters, timed);
     }
 
     /// Notes the must-hear terms of a clip. To be called for all clips before the first is added in depth, since a term is
@@ -266,7 +264,7 @@ impl ScoreBuilder {
     pub fn merge(&mut self, later: Self) {
         self.scored.merge(&later.scored);
         self.all.merge(&later.all);
-        self.slices.merge(&later.slices);
+        self.slices.merge(&later.slices, self.timing.clips());
         self.speakers.merge(later.speakers);
         self.weighted.merge(later.weighted);
         self.missing.extend(later.missing);
@@ -305,7 +303,7 @@ impl ScoreBuilder {
             missing_as_empty,
             interval_by_speaker: self.speakers.interval(seed),
             weighted: self.weights.rate(self.scored.words, &self.weighted),
-            slices: self.slices.finish(seed),
+            slices: self.slices.finish(seed, &self.timing),
             timing: self.timing.finish(seed),
             boundaries: self.boundaries.finish(),
             marks: self.marks.finish(),

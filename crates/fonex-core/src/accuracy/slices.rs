@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::WordRates;
 use crate::align::EditCounts;
 use crate::stats::RatioTally;
-use crate::timing::{ClipOffsets, OffsetSummary};
+use crate::timing::{OffsetSummary, TimingBuilder};
 use crate::{Clip, Table};
 
 /// The rates of the clips that share a value.
@@ -30,8 +30,6 @@ pub(super) struct Tally {
     pub(super) words: EditCounts,
     pub(super) characters: EditCounts,
     pub(super) rates: RatioTally,
-    /// Differences of the word starts in milliseconds; kept in slices.
-    starts_ms: Vec<f64>,
 }
 
 impl Tally {
@@ -47,7 +45,6 @@ impl Tally {
         self.words += other.words;
         self.characters += other.characters;
         self.rates.merge(&other.rates);
-        self.starts_ms.extend(&other.starts_ms);
     }
 
     pub(super) fn words(&self, seed: u64) -> WordRates {
@@ -59,11 +56,19 @@ impl Tally {
     }
 }
 
+/// One slice so far.
+#[derive(Debug, Clone, Default)]
+struct Sliced {
+    tally: Tally,
+    /// Its clips with times, by their places among all such clips.
+    timed: Vec<u32>,
+}
+
 /// The tallies of every slice.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Slices {
     /// By what is shared, then by its value. There are few of the former.
-    by: Vec<(String, Table<String, Tally>)>,
+    by: Vec<(String, Table<String, Sliced>)>,
     crossed: Vec<[String; 2]>,
 }
 
@@ -73,22 +78,21 @@ impl Slices {
         self.crossed.push([one.to_owned(), other.to_owned()]);
     }
 
-    /// Adds a clip whose label has so many words.
+    /// Adds a clip whose label has so many words; `timed` is its place among the clips with times.
     pub(super) fn add(
         &mut self,
         clip: &Clip,
         label_words: u64,
         words: EditCounts,
         characters: EditCounts,
-        offsets: Option<&ClipOffsets>,
+        timed: Option<u32>,
     ) {
         let length = length_band(label_words);
         let Self { by: slices, crossed } = self;
-        let starts = || offsets.iter().flat_map(|offsets| &offsets.words).map(|word| word.start_ms);
         let mut add_to = |by: &str, value: &str| {
-            let tally = tally(slices, by, value);
-            tally.add(words, characters);
-            tally.starts_ms.extend(starts());
+            let slice = slice(slices, by, value);
+            slice.tally.add(words, characters);
+            slice.timed.extend(timed);
         };
         for (by, value) in slice_keys(clip, length) {
             add_to(by, value);
@@ -101,16 +105,19 @@ impl Slices {
         }
     }
 
-    pub(super) fn merge(&mut self, later: &Self) {
+    /// Adds slices of later clips, before which so many had times.
+    pub(super) fn merge(&mut self, later: &Self, timed_before: u32) {
         for (by, values) in &later.by {
             for (value, added) in values {
-                tally(&mut self.by, by, value).merge(added);
+                let slice = slice(&mut self.by, by, value);
+                slice.tally.merge(&added.tally);
+                slice.timed.extend(added.timed.iter().map(|place| place + timed_before));
             }
         }
     }
 
     /// The rates of all slices, by name and value, lengths in their order.
-    pub(super) fn finish(mut self, seed: u64) -> Vec<Slice> {
+    pub(super) fn finish(mut self, seed: u64, timing: &TimingBuilder) -> Vec<Slice> {
         self.by.sort_by(|(a, _), (b, _)| a.cmp(b));
         let mut slices = Vec::new();
         for (by, values) in self.by {
@@ -118,11 +125,11 @@ impl Slices {
             if by == LENGTH && values.len() == 1 {
                 continue;
             }
-            let mut values: Vec<(String, Tally)> = values.into_iter().collect();
+            let mut values: Vec<(String, Sliced)> = values.into_iter().collect();
             let band = |value: &str| BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
-            for (value, tally) in values {
-                let (clips, start) = (tally.clips, OffsetSummary::of(&tally.starts_ms));
+            for (value, Sliced { tally, timed }) in values {
+                let (clips, start) = (tally.clips, OffsetSummary::of(&timing.starts_ms(&timed)));
                 slices.push(Slice { by: by.clone(), value, clips, words: tally.slice_words(seed), start });
             }
         }
@@ -131,14 +138,14 @@ impl Slices {
 }
 
 /// Looked up before it is made: a key is allocated once and not for every clip.
-fn tally<'s>(slices: &'s mut Vec<(String, Table<String, Tally>)>, by: &str, value: &str) -> &'s mut Tally {
+fn slice<'s>(slices: &'s mut Vec<(String, Table<String, Sliced>)>, by: &str, value: &str) -> &'s mut Sliced {
     let place = slices.iter().position(|(known, _)| known == by).unwrap_or_else(|| {
         slices.push((by.to_owned(), Table::default()));
         slices.len() - 1
     });
     let values = &mut slices[place].1;
     if !values.contains_key(value) {
-        values.insert(value.to_owned(), Tally::default());
+        values.insert(value.to_owned(), Sliced::default());
     }
     values.get_mut(value).expect("it is there or was made")
 }
@@ -161,7 +168,7 @@ fn slice_keys<'c>(clip: &'c Clip, length: &'c str) -> impl Iterator<Item = (&'c 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::timing::WordOffset;
+    use crate::timing::{ClipOffsets, WordOffset};
 
     #[test]
     fn word_starts_are_summed_up_in_every_slice_of_their_clip() {
@@ -173,18 +180,22 @@ mod tests {
             words: vec![WordOffset { at_s: 0.0, start_ms, end_ms: None }; 2],
             ..ClipOffsets::default()
         };
-        let mut slices = Slices::default();
+        let (mut slices, mut timing) = (Slices::default(), TimingBuilder::default());
         slices.cross("speaker", "wind");
         let counts = EditCounts { correct: 1, ..EditCounts::default() };
         for (speaker, wind, offsets) in
             [("anna", "light", Some(late(10.0))), ("anna", "strong", Some(late(50.0))), ("bo", "light", None)]
         {
-            slices.add(&clip(speaker, wind), 1, counts, counts, offsets.as_ref());
+            let timed = offsets.map(|offsets| timing.add("a", &offsets));
+            slices.add(&clip(speaker, wind), 1, counts, counts, timed);
         }
-        let mut twice = Slices::default();
-        twice.merge(&slices);
+        // The same clips as a second part, behind another clip with times.
+        let (mut all_slices, mut all_timing) = (Slices::default(), TimingBuilder::default());
+        all_timing.add("before", &late(900.0));
+        all_slices.merge(&slices, all_timing.clips());
+        all_timing.merge(timing);
         let found = |by: &str, value: &str| {
-            let all = twice.clone().finish(1);
+            let all = all_slices.clone().finish(1, &all_timing);
             let slice = all.into_iter().find(|slice| slice.by == by && slice.value == value).unwrap();
             (slice.clips, slice.start.map(|start| start.median_ms))
         };

@@ -112,8 +112,21 @@ pub struct TimingBuilder {
 const MOST_JUMPS: usize = 50;
 
 impl TimingBuilder {
-    /// Adds a clip that has times on both sides.
-    pub fn add(&mut self, clip_id: &str, offsets: &ClipOffsets) {
+    /// Clips added.
+    #[must_use]
+    pub fn clips(&self) -> u32 {
+        self.clips.len() as u32
+    }
+
+    /// The differences of the word starts of some clips, by the places they were added at, in milliseconds.
+    #[must_use]
+    pub fn starts_ms(&self, places: &[u32]) -> Vec<f64> {
+        let words = places.iter().flat_map(|place| &self.clips[*place as usize].words);
+        words.map(|word| word.start_ms).collect()
+    }
+
+    /// Adds a clip that has times on both sides; gives its place.
+    pub fn add(&mut self, clip_id: &str, offsets: &ClipOffsets) -> u32 {
         let found =
             jumps(&offsets.words).into_iter().map(|(at_s, by_ms)| Jump { clip: clip_id.to_owned(), at_s, by_ms });
         self.jumps.extend(found);
@@ -126,6 +139,7 @@ impl TimingBuilder {
         self.faults.other_unit_clips += u64::from(offsets.unit.is_some());
         self.faults.other_unit = self.faults.other_unit.or(offsets.unit);
         self.clips.push(offsets.clone());
+        self.clips() - 1
     }
 
     /// Adds what another builder gathered from clips that come after this one's.

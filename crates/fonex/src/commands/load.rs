@@ -29,8 +29,7 @@ const MOST_UNDER_WAY: usize = 512;
 pub fn load(options: &Load) -> Result<Code, Failure> {
     if let Some(typed) = &options.of {
         let store = existing_store(&options.bench.bench)?;
-        let (_, reports): (_, Vec<LoadReport>) = find_study(&store, StudyKind::Load, typed)?;
-        print(&reports, options)?;
+        print(&find_study::<Vec<LoadReport>>(&store, StudyKind::Load, typed)?.figures, options)?;
         return Ok(Code::Done);
     }
     let bench = read_bench(&options.bench.bench, &options.overrides)?;

@@ -1,6 +1,6 @@
 //! `fonex runs`: what is stored.
 
-use fonex_store::RunState;
+use fonex_store::{RunState, Store, Study, StudyKind};
 use serde::Serialize;
 
 use crate::bench::existing_store;
@@ -22,8 +22,20 @@ struct RunLine {
     failed: u64,
 }
 
+/// One stored study in short.
+#[derive(Serialize)]
+struct StudyLine {
+    study: i64,
+    of: StudyKind,
+    made_at: String,
+    machine: String,
+}
+
 pub fn runs(options: &Runs) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
+    if options.studies {
+        return studies(&store, options.format.format);
+    }
     let mut lines = Vec::new();
     for run in store.runs()? {
         let outcomes = store.outcomes(run.id)?;
@@ -54,7 +66,7 @@ pub fn runs(options: &Runs) -> Result<Code, Failure> {
             line.run.to_string(),
             line.label.unwrap_or_default(),
             line.plan,
-            line.started_at.replace('T', " ").trim_end_matches('Z').to_owned(),
+            moment(&line.started_at),
             line.trials.to_string(),
             line.failed.to_string(),
             state,
@@ -62,14 +74,33 @@ pub fn runs(options: &Runs) -> Result<Code, Failure> {
         ]);
     }
     output::print_table(&table, options.format.format)?;
-    let studies = store.studies()?;
-    if options.format.format == Format::Table && !studies.is_empty() {
-        let mut table = Table::new([">study", "of", "made", "machine"]);
-        for study in studies {
-            let made = study.made_at.replace('T', " ").trim_end_matches('Z').to_owned();
-            table.row([study.id.to_string(), study.kind.as_str().to_owned(), made, study.machine.cpu]);
-        }
-        output::print(&format!("\n{}", table.text()))?;
+    if options.format.format == Format::Table && !store.studies()?.is_empty() {
+        output::print("\nThere are studies of load or turns as well: fonex runs --studies lists them.\n")?;
     }
     Ok(Code::Done)
+}
+
+fn studies(store: &Store, form: Format) -> Result<Code, Failure> {
+    let line = |(study, kept): (i64, Study)| StudyLine {
+        study,
+        of: kept.kind,
+        made_at: kept.made_at,
+        machine: kept.machine.cpu,
+    };
+    let lines: Vec<StudyLine> = store.studies()?.into_iter().map(line).collect();
+    if form == Format::Json {
+        output::print_json(&lines)?;
+        return Ok(Code::Done);
+    }
+    let mut table = Table::new([">study", "of", "made", "machine"]);
+    for line in lines {
+        table.row([line.study.to_string(), line.of.as_str().to_owned(), moment(&line.made_at), line.machine]);
+    }
+    output::print_table(&table, form)?;
+    Ok(Code::Done)
+}
+
+/// A moment as people write it.
+fn moment(rfc_3339: &str) -> String {
+    rfc_3339.replace('T', " ").trim_end_matches('Z').to_owned()
 }

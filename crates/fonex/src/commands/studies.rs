@@ -13,34 +13,40 @@ pub fn keep_study(store: &Store, kind: StudyKind, figures: &impl Serialize) -> R
     let figures = serde_json::to_value(figures)
         .map_err(|error| Problem::new(format!("the figures cannot be kept: {error}"), Place::default()))?;
     let study = Study {
-        id: 0,
         kind,
         made_at: now(),
         machine: this_machine(),
         fonex_version: env!("CARGO_PKG_VERSION").to_owned(),
         figures,
     };
-    Ok(store.add_study(study)?)
+    Ok(store.add_study(&study)?)
 }
 
-/// The study a person named, by its number or as `last`, with its figures.
-pub fn find_study<T: DeserializeOwned>(store: &Store, kind: StudyKind, typed: &str) -> Result<(Study, T), Failure> {
+/// A stored study with its figures read.
+pub struct Found<T> {
+    pub id: i64,
+    pub study: Study,
+    pub figures: T,
+}
+
+/// The study a person named, by its number or as `last`.
+pub fn find_study<T: DeserializeOwned>(store: &Store, kind: StudyKind, typed: &str) -> Result<Found<T>, Failure> {
     let what = kind.as_str();
     let number = match typed {
         "last" => None,
         _ => Some(typed.parse().map_err(|_| {
             Problem::new(format!("\"{typed}\" is no number of a study"), Place::default())
-                .expected("a number that fonex runs lists, or last")
+                .expected("a number that fonex runs --studies lists, or last")
         })?),
     };
-    let study = store.study(kind, number)?.ok_or_else(|| {
+    let (id, study) = store.study(kind, number)?.ok_or_else(|| {
         let which = number.map_or_else(String::new, |number| format!(" with the number {number}"));
         Problem::new(format!("there is no study of {what}{which} in the store"), Place::default())
-            .remedy(format!("make one with fonex {what}; fonex runs lists those there are"))
+            .remedy(format!("make one with fonex {what}; fonex runs --studies lists those there are"))
     })?;
     let figures = serde_json::from_value(study.figures.clone()).map_err(|error| {
-        Problem::new(format!("the figures of study {} cannot be read: {error}", study.id), Place::default())
+        Problem::new(format!("the figures of study {id} cannot be read: {error}"), Place::default())
             .remedy("another version of Fonex may have written it: measure again")
     })?;
-    Ok((study, figures))
+    Ok(Found { id, study, figures })
 }

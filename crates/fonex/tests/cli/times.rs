@@ -252,7 +252,8 @@ fn live_windows_load_and_turns_on_the_demo() {
     {
         assert!(page.contains(title), "{title}");
     }
-    served.run(&["runs"]).expect(0).prints(&["turns", "load"]);
+    served.run(&["runs"]).expect(0).prints(&["fonex runs --studies lists them"]);
+    served.run(&["runs", "--studies"]).expect(0).prints(&["turns", "load"]);
     served.run(&["load", "--of", "99"]).expect(2).says(&["no study of load with the number 99"]);
     served.run(&[&["turns", "--dialogue", "last"][..], &chain].concat()).expect(2).says(&["no dialogue \"last\""]);
     served

@@ -26,26 +26,26 @@ pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Rep
         }
     }
     if let Some(typed) = &options.load {
-        let (study, reports): (Study, Vec<LoadReport>) = find_study(store, StudyKind::Load, typed)?;
-        let caption = caption(&study, &load::in_words(&reports));
-        data.charts.push(ChartFigure { svg: load::chart(&reports), caption });
-        data.facts.push(fact(&study));
+        let found = find_study::<Vec<LoadReport>>(store, StudyKind::Load, typed)?;
+        let caption = caption(found.id, &load::in_words(&found.figures));
+        data.charts.push(ChartFigure { svg: load::chart(&found.figures), caption });
+        data.facts.push(fact(found.id, &found.study));
     }
     if let Some(typed) = &options.turns {
-        let (study, conversation): (Study, Conversation) = find_study(store, StudyKind::Turns, typed)?;
-        let caption = caption(&study, &conversation.in_words());
-        data.charts.push(ChartFigure { svg: conversation.chart(), caption });
-        data.facts.push(fact(&study));
+        let found = find_study::<Conversation>(store, StudyKind::Turns, typed)?;
+        let caption = caption(found.id, &found.figures.in_words());
+        data.charts.push(ChartFigure { svg: found.figures.chart(), caption });
+        data.facts.push(fact(found.id, &found.study));
     }
     Ok(())
 }
 
-fn caption(study: &Study, lines: &[String]) -> String {
+fn caption(id: i64, lines: &[String]) -> String {
     let lines: Vec<&str> = lines.iter().map(|line| line.trim_end_matches('.')).collect();
-    format!("Study {}: {}.", study.id, lines.join("; "))
+    format!("Study {id}: {}.", lines.join("; "))
 }
 
-fn fact(study: &Study) -> (String, String) {
+fn fact(id: i64, study: &Study) -> (String, String) {
     let machine = &study.machine;
     let what = format!(
         "{}, made {}, on {}, {}; Fonex {}",
@@ -55,5 +55,5 @@ fn fact(study: &Study) -> (String, String) {
         output::plural(machine.cores as u64, "core"),
         study.fonex_version
     );
-    (format!("Study {}", study.id), what)
+    (format!("Study {id}"), what)
 }

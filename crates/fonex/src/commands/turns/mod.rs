@@ -61,8 +61,7 @@ impl BrokenOff {
 pub fn turns(options: &Turns) -> Result<Code, Failure> {
     if let Some(typed) = &options.of {
         let store = existing_store(&options.bench.bench)?;
-        let (_, conversation) = find_study(&store, StudyKind::Turns, typed)?;
-        print(&conversation, options)?;
+        print(&find_study(&store, StudyKind::Turns, typed)?.figures, options)?;
         return Ok(Code::Done);
     }
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
