@@ -9,16 +9,20 @@ pub mod audio;
 pub mod captions;
 pub mod clip;
 pub mod cost;
-pub mod findings;
+
 pub mod latency;
 pub mod material;
+pub mod measures;
 pub mod outcome;
 pub mod stats;
+mod task;
 pub mod text;
 pub mod timing;
+pub mod verdict;
 
 /// A hash table of our own values, hashed fast and alike at every run.
 pub(crate) type Table<K, V> = std::collections::HashMap<K, V, foldhash::fast::FixedState>;
 
 pub use clip::{Alternative, Clip, Heard, HeardWord, Side, TimedWord};
 pub use outcome::Outcome;
+pub use task::Task;

@@ -17,8 +17,11 @@ pub struct ConfidenceReport {
     /// Their mean confidence.
     pub mean: f64,
     /// Expected calibration error over ten bins of equal width: the mean gap between confidence and share right, weighted
-    /// by words (Naeini, Cooper and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", 2015).
+    /// by words (Naeini, Cooper and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", 2015), with
+    /// the gap that chance alone makes taken off: the measure `calibration_error`.
     pub calibration_error: f64,
+    /// The same with what chance adds.
+    pub calibration_error_with_chance: f64,
     /// Mean squared difference between confidence and outcome (Brier, "Verification of forecasts expressed in terms of
     /// probability", 1950).
     pub brier: f64,
@@ -77,9 +80,10 @@ pub struct ConfidenceBuilder {
 impl ConfidenceBuilder {
     /// Adds a clip. A word of several tokens is right when all of them are. A clip whose words are not those of its text
     /// is passed over.
-    pub(super) fn add(&mut self, profile: &TextProfile, heard: &Heard, compared: &Comparer) {
+    /// Gives its words' confidences and whether each is right.
+    pub(super) fn add(&mut self, profile: &TextProfile, heard: &Heard, compared: &Comparer) -> Vec<(f64, bool)> {
         if heard.words.iter().all(|word| word.confidence.is_none()) {
-            return;
+            return Vec::new();
         }
         let word = |number: u32| compared.vocabulary.word(number).as_str();
         let heard_steps =
@@ -89,18 +93,19 @@ impl ConfidenceBuilder {
         let mut found = Vec::new();
         for word in &heard.words {
             let tokens = profile.tokens(&word.text);
-            let Some(stretch) = compared.get(at..at + tokens.len()) else { return };
+            let Some(stretch) = compared.get(at..at + tokens.len()) else { return Vec::new() };
             if stretch.iter().zip(&tokens).any(|((compared, _), token)| compared != token) {
-                return;
+                return Vec::new();
             }
             at += tokens.len();
             if let Some(confidence) = word.confidence.filter(|_| !tokens.is_empty()) {
                 found.push((confidence, stretch.iter().all(|(_, right)| *right)));
             }
         }
-        for (confidence, right) in found {
-            self.record(confidence, right);
+        for (confidence, right) in &found {
+            self.record(*confidence, *right);
         }
+        found
     }
 
     /// Adds one word.
@@ -138,11 +143,13 @@ impl ConfidenceBuilder {
         let share = right as f64 / words as f64;
         let bins = self.bins();
         let gap = |bin: &ConfidenceBin| bin.words as f64 * (bin.confidence - bin.right).abs();
+        let with_chance = bins.iter().map(gap).sum::<f64>() / words as f64;
         Some(ConfidenceReport {
             words,
             right: share,
             mean: mean_of(&|c, wrong, right| c * (wrong + right)),
-            calibration_error: bins.iter().map(gap).sum::<f64>() / words as f64,
+            calibration_error: with_chance,
+            calibration_error_with_chance: with_chance,
             brier: mean_of(&|c, wrong, right| c * c * wrong + (1.0 - c) * (1.0 - c) * right),
             normalised_cross_entropy: (wrong > 0 && right > 0).then(|| {
                 let entropy = -(share * share.log2() + (1.0 - share) * (1.0 - share).log2());
@@ -221,7 +228,7 @@ mod tests {
         near(report.right, 0.5);
         near(report.mean, 0.725);
         // Bins: 0.25 (0 right), 0.85 twice (half right), 0.95 (right).
-        near(report.calibration_error, (0.25 + 2.0 * 0.35 + 0.05) / 4.0);
+        near(report.calibration_error_with_chance, (0.25 + 2.0 * 0.35 + 0.05) / 4.0);
         near(report.brier, (0.0025 + 0.0225 + 0.7225 + 0.0625) / 4.0);
         // Pairs: 0.95 beats both wrong ones; 0.85 ties one and beats the other.
         near(report.roc_area.unwrap(), 3.5 / 4.0);

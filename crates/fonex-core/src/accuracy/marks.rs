@@ -68,8 +68,21 @@ struct Written {
 }
 
 impl MarksBuilder {
-    /// Adds the texts of a clip as they are written; `label` is its first reading.
-    pub fn add(&mut self, label: &str, heard: &str) {
+    /// Adds the texts of a clip as they are written; `label` is its first reading. Gives its punctuation signs and its capitals,
+    /// found, missed and invented.
+    pub fn add(&mut self, label: &str, heard: &str) -> [[u64; 3]; 2] {
+        let before = self.totals();
+        self.count(label, heard);
+        let now = self.totals();
+        [0, 1].map(|what| [0, 1, 2].map(|n| now[what][n] - before[what][n]))
+    }
+
+    fn totals(&self) -> [Counts; 2] {
+        let signs = self.signs.iter().fold([0; 3], |sum, counts| [0, 1, 2].map(|i| sum[i] + counts[i]));
+        [signs, self.capitals]
+    }
+
+    fn count(&mut self, label: &str, heard: &str) {
         let plain_byte = |b: u8| b.is_ascii_lowercase() || b == b' ' || b == b'\'';
         // Every byte is looked at, which is quicker than stopping at the first.
         let plain = |text: &str| text.bytes().fold(true, |all, b| all & plain_byte(b));
@@ -131,7 +144,7 @@ impl MarksBuilder {
     /// The report; none where one side has neither signs nor capitals.
     #[must_use]
     pub fn finish(&self) -> Option<Marks> {
-        let all = self.signs.iter().fold([0; 3], |sum, counts| [0, 1, 2].map(|i| sum[i] + counts[i]));
+        let [all, _] = self.totals();
         let both = |[found, missed, invented]: Counts| found + missed > 0 && found + invented > 0;
         let report = |[found, missed, invented]: Counts| TermCounts::of(found, missed, invented);
         let mut signs: Vec<(Counts, char)> = self.signs.into_iter().zip(SIGNS).collect();

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::align::EditCounts;
+use crate::measures::Estimate;
 use crate::stats::Interval;
 
 /// Word error rates over a set of clips.
@@ -27,15 +28,15 @@ pub struct WordRates {
     pub mer: Option<f64>,
     /// Word information lost; null without a word in the labels.
     pub wil: Option<f64>,
-    /// 95 % bootstrap interval of the WER over clips; left out for fewer than two clips.
+    /// 95 % interval of the WER over clips; left out for fewer than two clips.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval: Option<Interval>,
 }
 
 impl WordRates {
-    /// The rates of summed counts.
+    /// The rates of summed counts, with the estimate of the WER, in which each clip's repeats count once.
     #[must_use]
-    pub fn new(counts: EditCounts, interval: Option<Interval>) -> Self {
+    pub fn new(counts: EditCounts, wer: Option<&Estimate>) -> Self {
         let EditCounts { correct, substituted, deleted, inserted } = counts;
         let reference = counts.reference();
         let lost = if correct == 0 {
@@ -49,10 +50,10 @@ impl WordRates {
             substituted,
             deleted,
             inserted,
-            wer: share(counts.errors(), reference),
+            wer: wer.map_or_else(|| share(counts.errors(), reference), |wer| Some(wer.value)),
             mer: share(counts.errors(), reference + inserted),
             wil: (reference > 0).then_some(lost),
-            interval,
+            interval: wer.and_then(|wer| wer.interval),
         }
     }
 }

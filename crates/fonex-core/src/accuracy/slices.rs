@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::WordRates;
+use super::{Measured, WordRates, measured};
 use crate::align::EditCounts;
-use crate::stats::RatioTally;
+use crate::measures::Gathered;
 use crate::timing::{OffsetSummary, TimingBuilder};
 use crate::{Clip, Table};
 
@@ -22,6 +22,9 @@ pub struct Slice {
     /// Differences of the word starts, where both sides have times.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub start: Option<OffsetSummary>,
+    /// Every measure of the slice, by id.
+    #[serde(default, skip_serializing_if = "Measured::is_empty")]
+    pub measures: Measured,
 }
 
 #[derive(Debug, Clone, Default)]
@@ -29,7 +32,6 @@ pub(super) struct Tally {
     pub(super) clips: u64,
     pub(super) words: EditCounts,
     pub(super) characters: EditCounts,
-    pub(super) rates: RatioTally,
 }
 
 impl Tally {
@@ -37,22 +39,12 @@ impl Tally {
         self.clips += 1;
         self.words += words;
         self.characters += characters;
-        self.rates.add(words.errors(), words.reference());
     }
 
     pub(super) fn merge(&mut self, other: &Self) {
         self.clips += other.clips;
         self.words += other.words;
         self.characters += other.characters;
-        self.rates.merge(&other.rates);
-    }
-
-    pub(super) fn words(&self, seed: u64) -> WordRates {
-        WordRates::new(self.words, self.rates.interval(seed))
-    }
-
-    fn slice_words(&self, seed: u64) -> WordRates {
-        WordRates::new(self.words, self.rates.quick_interval(seed))
     }
 }
 
@@ -60,6 +52,8 @@ impl Tally {
 #[derive(Debug, Clone, Default)]
 struct Sliced {
     tally: Tally,
+    /// Its set among those gathered.
+    set: usize,
     /// Its clips with times, by their places among all such clips.
     timed: Vec<u32>,
 }
@@ -78,21 +72,24 @@ impl Slices {
         self.crossed.push([one.to_owned(), other.to_owned()]);
     }
 
-    /// Adds a clip whose label has so many words; `timed` is its place among the clips with times.
+    /// Adds a clip whose label has so many words; `timed` is its place among the clips with times. Puts the sets of its slices
+    /// behind those in `sets`, new ones made by `gathered`.
     pub(super) fn add(
         &mut self,
         clip: &Clip,
         label_words: u64,
-        words: EditCounts,
-        characters: EditCounts,
+        counts: [EditCounts; 2],
         timed: Option<u32>,
+        gathered: &mut Gathered,
+        sets: &mut Vec<usize>,
     ) {
         let length = length_band(label_words);
         let Self { by: slices, crossed } = self;
         let mut add_to = |by: &str, value: &str| {
-            let slice = slice(slices, by, value);
-            slice.tally.add(words, characters);
+            let slice = slice(slices, by, value, gathered);
+            slice.tally.add(counts[0], counts[1]);
             slice.timed.extend(timed);
+            sets.push(slice.set);
         };
         for (by, value) in slice_keys(clip, length) {
             add_to(by, value);
@@ -105,19 +102,23 @@ impl Slices {
         }
     }
 
-    /// Adds slices of later clips, before which so many had times.
-    pub(super) fn merge(&mut self, later: &Self, timed_before: u32) {
+    /// Adds slices of later clips, before which so many had times. Gives what each of their sets is here, behind the first.
+    pub(super) fn merge(&mut self, later: &Self, timed_before: u32, gathered: &mut Gathered) -> Vec<usize> {
+        let mut here = vec![0];
         for (by, values) in &later.by {
             for (value, added) in values {
-                let slice = slice(&mut self.by, by, value);
+                let slice = slice(&mut self.by, by, value, gathered);
                 slice.tally.merge(&added.tally);
                 slice.timed.extend(added.timed.iter().map(|place| place + timed_before));
+                here.resize(here.len().max(added.set + 1), 0);
+                here[added.set] = slice.set;
             }
         }
+        here
     }
 
-    /// The rates of all slices, by name and value, lengths in their order.
-    pub(super) fn finish(mut self, seed: u64, timing: &TimingBuilder) -> Vec<Slice> {
+    /// The figures of all slices, by name and value, lengths in their order.
+    pub(super) fn finish(mut self, timing: &TimingBuilder, gathered: &Gathered) -> Vec<Slice> {
         self.by.sort_by(|(a, _), (b, _)| a.cmp(b));
         let mut slices = Vec::new();
         for (by, values) in self.by {
@@ -128,9 +129,11 @@ impl Slices {
             let mut values: Vec<(String, Sliced)> = values.into_iter().collect();
             let band = |value: &str| BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
-            for (value, Sliced { tally, timed }) in values {
-                let (clips, start) = (tally.clips, OffsetSummary::of(&timing.starts_ms(&timed)));
-                slices.push(Slice { by: by.clone(), value, clips, words: tally.slice_words(seed), start });
+            for (value, Sliced { tally, timed, set }) in values {
+                let measures = measured(gathered, set);
+                let words = WordRates::new(tally.words, measures.get("wer"));
+                let start = OffsetSummary::of(&timing.starts_ms(&timed));
+                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words, start, measures });
             }
         }
         slices
@@ -138,14 +141,19 @@ impl Slices {
 }
 
 /// Looked up before it is made: a key is allocated once and not for every clip.
-fn slice<'s>(slices: &'s mut Vec<(String, Table<String, Sliced>)>, by: &str, value: &str) -> &'s mut Sliced {
+fn slice<'s>(
+    slices: &'s mut Vec<(String, Table<String, Sliced>)>,
+    by: &str,
+    value: &str,
+    gathered: &mut Gathered,
+) -> &'s mut Sliced {
     let place = slices.iter().position(|(known, _)| known == by).unwrap_or_else(|| {
         slices.push((by.to_owned(), Table::default()));
         slices.len() - 1
     });
     let values = &mut slices[place].1;
     if !values.contains_key(value) {
-        values.insert(value.to_owned(), Sliced::default());
+        values.insert(value.to_owned(), Sliced { set: gathered.add_set(), ..Sliced::default() });
     }
     values.get_mut(value).expect("it is there or was made")
 }
@@ -180,22 +188,26 @@ mod tests {
             words: vec![WordOffset { at_s: 0.0, start_ms, end_ms: None }; 2],
             ..ClipOffsets::default()
         };
-        let (mut slices, mut timing) = (Slices::default(), TimingBuilder::default());
+        let (mut slices, mut timing, mut gathered) =
+            (Slices::default(), TimingBuilder::default(), Gathered::default());
+        gathered.add_set();
         slices.cross("speaker", "wind");
         let counts = EditCounts { correct: 1, ..EditCounts::default() };
         for (speaker, wind, offsets) in
             [("anna", "light", Some(late(10.0))), ("anna", "strong", Some(late(50.0))), ("bo", "light", None)]
         {
             let timed = offsets.map(|offsets| timing.add("a", &offsets));
-            slices.add(&clip(speaker, wind), 1, counts, counts, timed);
+            slices.add(&clip(speaker, wind), 1, [counts; 2], timed, &mut gathered, &mut Vec::new());
         }
         // The same clips as a second part, behind another clip with times.
         let (mut all_slices, mut all_timing) = (Slices::default(), TimingBuilder::default());
         all_timing.add("before", &late(900.0));
-        all_slices.merge(&slices, all_timing.clips());
+        let mut all_gathered = Gathered::default();
+        all_gathered.add_set();
+        all_slices.merge(&slices, all_timing.clips(), &mut all_gathered);
         all_timing.merge(timing);
         let found = |by: &str, value: &str| {
-            let all = all_slices.clone().finish(1, &all_timing);
+            let all = all_slices.clone().finish(&all_timing, &all_gathered);
             let slice = all.into_iter().find(|slice| slice.by == by && slice.value == value).unwrap();
             (slice.clips, slice.start.map(|start| start.median_ms))
         };

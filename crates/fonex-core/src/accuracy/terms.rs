@@ -117,11 +117,19 @@ impl TermsBuilder {
         }
     }
 
-    /// Counts the terms of one clip, those it lists and those it does not.
-    pub fn add(&mut self, profile: &TextProfile, clip_terms: &[String], label: &Label, heard: &str) {
+    /// Counts the terms of one clip, those it lists and those it does not. Gives how many were found, missed and invented, and
+    /// whether all that it lists were heard; none where no clip lists a term.
+    pub fn add(
+        &mut self,
+        profile: &TextProfile,
+        clip_terms: &[String],
+        label: &Label,
+        heard: &str,
+    ) -> Option<([u64; 3], Option<bool>)> {
         if self.index.terms.is_empty() {
-            return;
+            return None;
         }
+        let mut counts = [0; 3];
         let heard = profile.tokens(heard);
         let said = profile.tokens(&label.first_reading());
         let index = &self.index;
@@ -130,16 +138,20 @@ impl TermsBuilder {
         for place in places {
             let readings = &index.readings[place];
             let (said, heard) = (occurrences(&said, readings), occurrences(&heard, readings));
-            self.counted[place].plus(said.min(heard), said.saturating_sub(heard), heard.saturating_sub(said));
+            let here = [said.min(heard), said.saturating_sub(heard), heard.saturating_sub(said)];
+            self.counted[place].plus(here[0], here[1], here[2]);
+            counts.iter_mut().zip(here).for_each(|(sum, n)| *sum += n);
         }
-        if !clip_terms.is_empty() {
+        let all = (!clip_terms.is_empty()).then(|| {
             let survives = |term: &String| {
                 let place = index.terms.get(term);
                 place.is_some_and(|place| occurrences(&heard, &index.readings[*place]) > 0)
             };
-            self.facts.clips += 1;
-            self.facts.with_all += u64::from(clip_terms.iter().all(survives));
-        }
+            clip_terms.iter().all(survives)
+        });
+        self.facts.clips += u64::from(all.is_some());
+        self.facts.with_all += u64::from(all == Some(true));
+        Some((counts, all))
     }
 
     /// Adds what another builder counted that was told the same terms.

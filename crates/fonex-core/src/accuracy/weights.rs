@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::clip_score::Comparer;
+use crate::Table;
 use crate::align::Edit;
 use crate::text::{TextProfile, Token};
-use crate::{Table, align::EditCounts};
 
 /// What each word weighs; a word that is not listed weighs 1.
 #[derive(Debug, Clone, Default)]
@@ -43,50 +43,18 @@ impl WordWeights {
         Ok(Self { by_token })
     }
 
-    /// The rate over the words of these counts, for which each listed word counted differently in `listed`.
-    pub(super) fn rate(&self, counts: EditCounts, listed: &WeightedTally) -> Option<WeightedRate> {
+    /// Weights of the words said and of the wrong words of the clip compared last; none where no word has a weight.
+    pub(super) fn weigh(&self, compared: &Comparer) -> Option<[f64; 2]> {
         if self.by_token.is_empty() {
             return None;
         }
-        let (mut said, mut wrong) = (counts.reference() as f64, counts.errors() as f64);
-        // In the order of the words, so that the same input gives the same bytes.
-        let ordered: BTreeMap<&Token, &[u64; 2]> = listed.by_token.iter().collect();
-        for (token, [times, errors]) in ordered {
-            let more = self.by_token[token] - 1.0;
-            said += more * *times as f64;
-            wrong += more * *errors as f64;
-        }
-        Some(WeightedRate { wer: (said > 0.0).then(|| wrong / said), said, wrong })
-    }
-}
-
-/// How often each listed word was said and was wrong.
-#[derive(Debug, Clone, Default)]
-pub(super) struct WeightedTally {
-    by_token: Table<Token, [u64; 2]>,
-}
-
-impl WeightedTally {
-    pub(super) fn add(&mut self, weights: &WordWeights, compared: &Comparer) {
-        if weights.by_token.is_empty() {
-            return;
-        }
+        let mut sums = [0.0; 2];
         for step in &compared.steps {
-            let Some(token) = step.said.or(step.heard).map(|number| compared.vocabulary.word(number)) else {
-                continue;
-            };
-            if weights.by_token.contains_key(token) {
-                let counts = self.by_token.entry(token.clone()).or_default();
-                counts[0] += u64::from(step.said.is_some());
-                counts[1] += u64::from(step.edit != Edit::Correct);
-            }
+            let Some(number) = step.said.or(step.heard) else { continue };
+            let weight = self.by_token.get(compared.vocabulary.word(number)).copied().unwrap_or(1.0);
+            sums[0] += if step.said.is_some() { weight } else { 0.0 };
+            sums[1] += if step.edit == Edit::Correct { 0.0 } else { weight };
         }
-    }
-
-    pub(super) fn merge(&mut self, other: Self) {
-        for (token, [said, wrong]) in other.by_token {
-            let counts = self.by_token.entry(token).or_default();
-            *counts = [counts[0] + said, counts[1] + wrong];
-        }
+        Some(sums)
     }
 }

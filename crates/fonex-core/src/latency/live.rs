@@ -20,6 +20,14 @@ pub struct LiveLog {
     pub events: Vec<LiveEvent>,
 }
 
+impl LiveLog {
+    /// Whether an end of speech was told.
+    #[must_use]
+    pub fn tells_ends(&self) -> bool {
+        self.events.iter().any(|event| event.what == LiveWhat::EndOfSpeech)
+    }
+}
+
 /// How well frames were sent when they were due.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]

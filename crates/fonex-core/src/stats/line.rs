@@ -3,7 +3,7 @@
 use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
-use super::{Interval, median, stream};
+use super::{Interval, median, quantile, stream};
 
 /// A line and how sure its slope is.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -40,7 +40,9 @@ pub fn line_through(points: &[(f64, f64)], seed: u64) -> Option<Line> {
         let drawn: Vec<(f64, f64)> = points.iter().map(|_| points[random.random_range(0..points.len())]).collect();
         median_slope(&drawn, MOST_PAIRS_RESAMPLED, &mut random)
     });
-    let slope_interval = Interval::of_resampled(resampled.collect(), 0.05);
+    let resampled: Vec<f64> = resampled.collect();
+    let slope_interval =
+        quantile(&resampled, 0.025).zip(quantile(&resampled, 0.975)).map(|(low, high)| Interval { low, high });
     Some(Line { points: points.len() as u64, slope, at_zero: median(&rest)?, slope_interval })
 }
 

@@ -21,9 +21,13 @@ const SIDE: usize = 12;
 /// The smallest jump told.
 const LEAST_MS: f64 = 80.0;
 
+/// Standard deviations of the wander that a jump must exceed: with thousands of places in a recording, five hardly come.
+const WANDERS: f64 = 5.0;
+
 /// The jumps of one recording, as (seconds, milliseconds). The medians of the words on both sides of each place are held
 /// against each other, the local drift taken off (a two-window change-point scan; Basseville and Nikiforov, "Detection of
-/// Abrupt Changes", 1993, chapter 2); a place counts where they differ by more than chance lets medians differ.
+/// Abrupt Changes", 1993, chapter 2); a place counts where they differ by more than chance lets medians differ, and by more
+/// than the offset wanders over the same stretch elsewhere in the recording.
 /// `words` are in the order of their labels. Cost is linear in the words.
 #[must_use]
 pub fn jumps(words: &[WordOffset]) -> Vec<(f64, f64)> {
@@ -42,6 +46,10 @@ pub fn jumps(words: &[WordOffset]) -> Vec<(f64, f64)> {
         median(&level[at..at + SIDE]).unwrap_or(0.0) - before
     };
     let changes: Vec<f64> = (SIDE..=words.len() - SIDE).map(step_at).collect();
+    let sizes: Vec<f64> = changes.iter().map(|change| change.abs()).collect();
+    // The median size of a normal variable is 0.6745 of its standard deviation.
+    let wander = median(&sizes).unwrap_or(0.0) / 0.6745;
+    let least = least.max(WANDERS * wander);
     let mut found = Vec::new();
     let mut at = 0;
     while at < changes.len() {

@@ -1,10 +1,10 @@
 //! Offsets over a set of clips: how late, how scattered, and whether they drift.
 
-use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 use super::{ClipOffsets, Jump, TimeFaults, jumps};
-use crate::stats::{Interval, median, quantile, stream};
+use crate::measures::Estimate;
+use crate::stats::{Interval, median, quantile};
 
 /// Word times against labels over a set of clips.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,8 +25,7 @@ pub struct Timing {
     /// Drift: how much later the engine puts words for each minute of a recording; left out when no clip has two words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slope_ms_per_min: Option<f64>,
-    /// Its 95 % bootstrap interval over clips; of a few long recordings over stretches of a tenth of each. Short clips
-    /// leave it wide.
+    /// Its 95 % interval: the measure `drift`. Short clips leave it wide.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub slope_interval: Option<Interval>,
     /// Where the times of a long recording jump; the first fifty.
@@ -156,15 +155,16 @@ impl TimingBuilder {
         faults.other_unit = faults.other_unit.or(later.faults.other_unit);
     }
 
-    /// None when no clip has times on both sides, or none of its words.
+    /// The summary, with the drift that was estimated of the same words. None when no clip has times on both sides, or none of
+    /// its words.
     #[must_use]
-    pub fn finish(mut self, seed: u64) -> Option<Timing> {
+    pub fn finish(mut self, drift: Option<&Estimate>) -> Option<Timing> {
         let words = || self.clips.iter().flat_map(|clip| &clip.words);
         let starts: Vec<f64> = words().map(|word| word.start_ms).collect();
         let ends: Vec<f64> = words().filter_map(|word| word.end_ms).collect();
         let durations: Vec<f64> = words().filter_map(|word| Some(word.end_ms? - word.start_ms)).collect();
         let faults = (self.faults != TimingFaults::default()).then_some(self.faults);
-        let (slope_ms_per_min, slope_interval) = slope(&self.clips, seed);
+        let slope_ms_per_min = drift.map(|drift| drift.value);
         let level = |slope: f64| words().map(|word| word.start_ms - slope * word.at_s / 60.0).collect::<Vec<f64>>();
         let offset_ms = slope_ms_per_min.and_then(|slope| median(&level(slope)));
         self.jumps.truncate(MOST_JUMPS);
@@ -178,102 +178,20 @@ impl TimingBuilder {
             duration: OffsetSummary::of(&durations),
             offset_ms,
             slope_ms_per_min,
-            slope_interval,
+            slope_interval: drift.and_then(|drift| drift.interval),
             jumps: self.jumps,
             faults,
         })
     }
 }
 
-/// A slope between two words of the same clip.
-struct Slope {
-    ms_per_min: f64,
-    /// The time between the words, which is how much the slope counts.
-    gap_s: f64,
-    /// What the two words are drawn with: their clip, or their stretches of it.
-    drawn_with: (usize, usize),
-}
-
-/// Above this many pairs of words a seeded sample of them is taken.
-const MOST_PAIRS: usize = 500_000;
-/// Resamples for the interval of a slope.
-const SLOPE_RESAMPLES: usize = 400;
-/// With fewer clips than this, stretches of them are drawn and not whole clips.
-const FEW_CLIPS: usize = 8;
-/// Stretches a clip is parted into.
-const STRETCHES: usize = 10;
-
-/// The slopes of all pairs of words within a clip, by size.
-fn slopes(clips: &[ClipOffsets], seed: u64) -> Vec<Slope> {
-    let pairs_in = |clip: &ClipOffsets| clip.words.len() * clip.words.len().saturating_sub(1) / 2;
-    let all: usize = clips.iter().map(pairs_in).sum();
-    let mut slopes = Vec::with_capacity(all.min(MOST_PAIRS));
-    let mut random = stream(seed, &["slope pairs"]);
-    for (at, clip) in clips.iter().enumerate() {
-        let words = &clip.words;
-        let drawn =
-            |word: usize| if clips.len() < FEW_CLIPS { at * STRETCHES + word * STRETCHES / words.len() } else { at };
-        let mut push = |i: usize, j: usize| {
-            let gap_s = words[j].at_s - words[i].at_s;
-            if gap_s > 0.0 {
-                let ms_per_min = (words[j].start_ms - words[i].start_ms) / gap_s * 60.0;
-                slopes.push(Slope { ms_per_min, gap_s, drawn_with: (drawn(i), drawn(j)) });
-            }
-        };
-        if all <= MOST_PAIRS {
-            (0..words.len()).for_each(|j| (0..j).for_each(|i| push(i, j)));
-        } else if words.len() > 1 {
-            let share = (pairs_in(clip) as f64 / all as f64 * MOST_PAIRS as f64).ceil() as usize;
-            for _ in 0..share {
-                let (i, j) = (random.random_range(0..words.len()), random.random_range(0..words.len()));
-                push(i.min(j), i.max(j));
-            }
-        }
-    }
-    slopes.sort_by(|a, b| a.ms_per_min.total_cmp(&b.ms_per_min));
-    slopes
-}
-
-/// The weighted median of the slopes between two words of the same clip, each weighted by the time between them (Theil,
-/// 1950, and Sen, 1968, with Jaeckel's weights, 1972), and its 95 % bootstrap interval over clips, or over stretches of
-/// few ones (Künsch, "The jackknife and the bootstrap for general stationary observations", 1989).
-fn slope(clips: &[ClipOffsets], seed: u64) -> (Option<f64>, Option<Interval>) {
-    let slopes = slopes(clips, seed);
-    let few = clips.len() < FEW_CLIPS;
-    let units = if few { clips.len() * STRETCHES } else { clips.len() };
-    let estimate = weighted_median(&slopes, &vec![1.0; units]);
-    // A clip of fewer words than stretches cannot be parted.
-    let too_short = few && clips.iter().map(|clip| clip.words.len()).sum::<usize>() < 3 * STRETCHES;
-    if too_short && clips.len() < 2 {
-        return (estimate, None);
-    }
-    let mut random = stream(seed, &["slope interval"]);
-    let resampled = (0..SLOPE_RESAMPLES).filter_map(|_| {
-        let mut drawn = vec![0.0; units];
-        (0..units).for_each(|_| drawn[random.random_range(0..units)] += 1.0);
-        weighted_median(&slopes, &drawn)
-    });
-    (estimate, Interval::of_resampled(resampled.collect(), 0.05))
-}
-
-/// The weighted median of sorted slopes, each counted as often as what it stands on was drawn.
-fn weighted_median(sorted: &[Slope], drawn: &[f64]) -> Option<f64> {
-    let weight = |slope: &Slope| {
-        let (a, b) = slope.drawn_with;
-        slope.gap_s * if a == b { drawn[a] } else { drawn[a] * drawn[b] }
-    };
-    let half = sorted.iter().map(weight).sum::<f64>() / 2.0;
-    let mut passed = 0.0;
-    let middle = sorted.iter().find(|slope| {
-        passed += weight(slope);
-        passed >= half && passed > 0.0
-    });
-    middle.map(|slope| slope.ms_per_min)
-}
-
 #[cfg(test)]
 mod tests {
+    use rand::RngExt;
+
     use super::*;
+    use crate::measures::{Sample, estimate, find};
+    use crate::stats::{Stream, UnitKind, stream};
     use crate::timing::WordOffset;
 
     fn clip(offsets: impl Iterator<Item = (f64, f64)>) -> ClipOffsets {
@@ -281,14 +199,22 @@ mod tests {
         ClipOffsets { words, ..ClipOffsets::default() }
     }
 
+    fn timing(clips: &[ClipOffsets]) -> Timing {
+        let mut builder = TimingBuilder::default();
+        let mut sample = Sample::new(2, UnitKind::Clip);
+        for (at, clip) in (0..).zip(clips) {
+            builder.add("r", clip);
+            let rows: Vec<f64> = clip.words.iter().flat_map(|word| [word.at_s, word.start_ms]).collect();
+            sample.add(at, [rows.as_slice()].into_iter());
+        }
+        builder.finish(estimate(find("drift").unwrap().estimator, &sample).as_ref()).unwrap()
+    }
+
     #[test]
     fn planted_offset_and_drift_are_found_in_spite_of_outliers() {
-        let mut builder = TimingBuilder::default();
-        for recording in 0..3 {
-            let planted = |i: i32| if i % 10 == 9 { 900.0 } else { 40.0 + 120.0 * f64::from(i) / 60.0 };
-            builder.add("r", &clip((0..120).map(|i| (f64::from(i + recording), planted(i)))));
-        }
-        let timing = builder.finish(1).unwrap();
+        let planted = |i: i32| if i % 10 == 9 { 900.0 } else { 40.0 + 120.0 * f64::from(i) / 60.0 };
+        let recording = |at: i32| clip((0..120).map(|i| (f64::from(i + at), planted(i))));
+        let timing = timing(&[0, 1, 2].map(recording));
         assert_eq!(timing.words, 360);
         assert!((timing.slope_ms_per_min.unwrap() - 120.0).abs() < 6.0, "{timing:?}");
         assert!(timing.slope_interval.is_some_and(|i| i.low <= 120.0 + 6.0 && i.high >= 120.0 - 6.0), "{timing:?}");
@@ -298,22 +224,41 @@ mod tests {
     #[test]
     fn planted_slopes_lie_in_their_intervals_and_offsets_are_apart_from_them() {
         let mut inside = 0;
-        for case in 0..40_u32 {
+        for case in 0..60_u32 {
             let mut random = stream(u64::from(case), &["planted"]);
             let (offset, per_min) = (f64::from(case) * 13.0 - 250.0, f64::from(case * 7 % 40) * 30.0 - 600.0);
-            let jitter = |random: &mut crate::stats::Stream| (random.random::<f64>() - 0.5) * 80.0;
             let words = (0..250).map(|i| f64::from(i) * 0.37);
-            let mut builder = TimingBuilder::default();
-            builder.add("r", &clip(words.map(|at_s| (at_s, offset + per_min * at_s / 60.0 + jitter(&mut random)))));
-            let timing = builder.finish(7).unwrap();
+            let jitter = |random: &mut Stream| (random.random::<f64>() - 0.5) * 80.0;
+            let timing =
+                timing(&[clip(words.map(|at_s| (at_s, offset + per_min * at_s / 60.0 + jitter(&mut random))))]);
             let interval = timing.slope_interval.unwrap();
-            inside += u32::from(interval.low <= per_min && per_min <= interval.high);
-            assert!(interval.half_width() < 25.0, "{timing:?}");
+            inside += u32::from(interval.holds(per_min));
             assert!((timing.offset_ms.unwrap() - offset).abs() < 20.0, "{timing:?}");
             assert_eq!((timing.jumps.len(), timing.faults), (0, None));
         }
-        // A 95 % interval of a bootstrap with ten stretches is a little narrow.
-        assert!(inside >= 34, "{inside} of 40 slopes lie in their intervals");
+        assert!(inside >= 54, "{inside} of 60 slopes lie in their intervals");
+    }
+
+    /// The offset wanders as a damped random walk does, over a tenth of the recording: no drift, and no jump.
+    #[test]
+    fn wander_is_neither_drift_nor_jump() {
+        let (mut inside, mut jumped) = (0, 0);
+        for case in 0..200 {
+            let mut random = stream(case, &["wander"]);
+            let (mut wander, keep) = (0.0, (-1.0_f64 / 100.0).exp());
+            let points: Vec<(f64, f64)> = (0..1_000)
+                .map(|i| {
+                    let step: f64 = (0..6).map(|_| random.random::<f64>() - 0.5).sum::<f64>() * 1.414;
+                    wander = wander * keep + 60.0 * (1.0 - keep * keep).sqrt() * step;
+                    (f64::from(i) * 0.4, wander + (random.random::<f64>() - 0.5) * 40.0)
+                })
+                .collect();
+            let timing = timing(&[clip(points.into_iter())]);
+            inside += u32::from(timing.slope_interval.unwrap().holds(0.0));
+            jumped += u32::from(!timing.jumps.is_empty());
+        }
+        assert!(inside >= 184, "{inside} of 200 intervals hold no drift");
+        assert!(jumped <= 10, "{jumped} of 200 recordings jump");
     }
 
     #[test]

@@ -1,0 +1,187 @@
+//! Scores of ratios and smooth functions of sums, unit by unit.
+
+use super::{Estimator, area, gaps};
+use crate::Table;
+use crate::measures::Sample;
+use crate::stats::{Reach, Scores, UnitKind};
+
+/// An estimate and the influence of each unit on it.
+#[derive(Debug, Clone)]
+pub(super) struct Linear {
+    pub(super) estimate: f64,
+    /// By the number of the unit: its influence, scaled to the units that have one; none for a unit without rows.
+    pub(super) by_unit: Vec<Option<f64>>,
+    /// How many units are alike in each, where clips were tallied.
+    times: Option<Vec<f64>>,
+    /// The least and the greatest figure there can be.
+    pub(super) limits: (f64, f64),
+    /// The least and the greatest figure of a single unit.
+    bounds: (f64, f64),
+    /// Units, or for groups clips, that are off the near bound.
+    off: f64,
+    /// Units beyond which no unit may scatter by single words alone.
+    scatter: f64,
+}
+
+impl Linear {
+    pub(super) fn new(estimate: f64, by_unit: Vec<Option<f64>>, limits: (f64, f64)) -> Self {
+        let off = by_unit.iter().flatten().count() as f64;
+        Self { estimate, by_unit, times: None, limits, bounds: limits, off, scatter: 0.0 }
+    }
+
+    fn times(&self, unit: usize) -> f64 {
+        self.times.as_ref().map_or(1.0, |times| times[unit])
+    }
+
+    pub(super) fn units(&self) -> u64 {
+        let present = self.by_unit.iter().enumerate().filter(|(_, influence)| influence.is_some());
+        present.map(|(unit, _)| self.times(unit)).sum::<f64>() as u64
+    }
+
+    /// The score of a unit among `total` units, some of which add nothing here.
+    pub(super) fn score(&self, unit: usize, total: f64) -> f64 {
+        let influence = self.by_unit.get(unit).copied().flatten().unwrap_or(0.0);
+        self.estimate + influence * total / self.units() as f64
+    }
+
+    pub(super) fn scores(&self, kind: UnitKind) -> Option<Scores> {
+        let kinds = grouped(
+            self.by_unit
+                .iter()
+                .enumerate()
+                .filter_map(|(unit, influence)| Some((self.estimate + (*influence)?, self.times(unit)))),
+        );
+        let (least, greatest) = self.bounds;
+        let worst = Reach { below: (self.estimate - least).max(0.0), above: (greatest - self.estimate).max(0.0) };
+        let seen = Reach::seen(&kinds, self.estimate, kind, self.off, worst);
+        let scatter = Reach { below: self.scatter.min(worst.below), above: self.scatter.min(worst.above) };
+        Scores::new(self.estimate, kinds, seen.wider(scatter))
+    }
+}
+
+/// Equal scores together, in order.
+fn grouped(scores: impl Iterator<Item = (f64, f64)>) -> Vec<(f64, f64)> {
+    let mut kinds: Table<u64, f64> = Table::default();
+    scores.for_each(|(score, times)| *kinds.entry(score.to_bits()).or_default() += times);
+    let mut kinds: Vec<(f64, f64)> = kinds.into_iter().map(|(bits, times)| (f64::from_bits(bits), times)).collect();
+    kinds.sort_by(|a, b| a.0.total_cmp(&b.0));
+    kinds
+}
+
+/// The scores of second minus first over the units that either has.
+pub(super) fn difference(first: &Linear, second: &Linear, kind: UnitKind) -> Option<Scores> {
+    let units = first.by_unit.len().max(second.by_unit.len());
+    let has = |one: &Linear, unit: usize| one.by_unit.get(unit).is_some_and(Option::is_some);
+    let present: Vec<usize> = (0..units).filter(|unit| has(first, *unit) || has(second, *unit)).collect();
+    let total = present.len() as f64;
+    let estimate = second.estimate - first.estimate;
+    let score = |unit: &usize| second.score(*unit, total) - first.score(*unit, total);
+    let kinds = grouped(present.iter().map(|unit| (score(unit), 1.0)));
+    let off = present.iter().filter(|unit| (score(unit) - estimate).abs() > 1e-12).count() as f64;
+    let range = second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0);
+    let range = if range.is_finite() { range } else { 0.0 };
+    let reach = Reach::seen(&kinds, estimate, kind, off, Reach { below: range, above: range });
+    // Either variant may have the clips that the other showed.
+    let most = reach.below.max(reach.above);
+    Scores::new(estimate, kinds, Reach { below: most, above: most })
+}
+
+/// The scores of an estimator that has some; none for quantiles and slopes, which have their own ways.
+pub(super) fn linear(estimator: Estimator, sample: &Sample) -> Option<Linear> {
+    match estimator {
+        Estimator::Ratio { part, whole, bounds, most } => ratio(sample, part, whole, bounds, most),
+        Estimator::Smooth(of) => smooth(sample, of),
+        Estimator::Gaps => gaps::linear(sample),
+        Estimator::Area => area::linear(sample),
+        Estimator::Quantile(..) | Estimator::Slope => None,
+    }
+}
+
+/// Weighted sums of what `of` gives for each row, by unit; none for units without rows.
+pub(super) fn sums_by_unit<const K: usize>(
+    sample: &Sample,
+    of: impl Fn(&[f64]) -> [f64; K],
+) -> Vec<Option<[f64; K]>> {
+    let units = sample.unit.iter().max().map_or(0, |unit| *unit as usize + 1);
+    let mut sums: Vec<Option<[f64; K]>> = vec![None; units];
+    sample.each_row(|clip, row, weight| {
+        let sum = sums[sample.unit[clip] as usize].get_or_insert([0.0; K]);
+        sum.iter_mut().zip(of(row)).for_each(|(sum, part)| *sum += weight * part);
+    });
+    sums
+}
+
+fn ratio(sample: &Sample, part: super::Part, whole: super::Part, bounds: (f64, f64), most: f64) -> Option<Linear> {
+    let sums = sums_by_unit(sample, |row| [part(row), whole(row)]);
+    let times = |unit: usize| if sample.times.is_some() { sample.times_of(unit) } else { 1.0 };
+    let (mut all, mut units) = ([0.0; 2], 0.0);
+    for (unit, sum) in sums.iter().enumerate() {
+        if let Some([a, b]) = sum {
+            all = [all[0] + a * times(unit), all[1] + b * times(unit)];
+            units += times(unit);
+        }
+    }
+    if all[1] <= 0.0 {
+        return None;
+    }
+    let (estimate, mean) = (all[0] / all[1], all[1] / units);
+    let near_low = estimate - bounds.0 <= bounds.1 - estimate;
+    let is_off = |[a, b]: [f64; 2]| if near_low { a > bounds.0 * b + 1e-12 } else { a < bounds.1 * b - 1e-12 };
+    let off = sums
+        .iter()
+        .enumerate()
+        .filter_map(|(unit, sum)| Some(times(unit) * f64::from(u8::from(is_off((*sum)?)))))
+        .sum();
+    // How far single rows that go wrong by themselves scatter a unit of this size.
+    let scatter =
+        if bounds.1.is_finite() { 3.0 * (estimate * (1.0 - estimate).max(0.0) / mean.max(1.0)).sqrt() } else { 0.0 };
+    Some(Linear {
+        estimate,
+        by_unit: sums.iter().map(|sum| sum.map(|[a, b]| (a - estimate * b) / mean)).collect(),
+        times: sample.times.clone(),
+        limits: (bounds.0, most),
+        bounds,
+        off,
+        scatter,
+    })
+}
+
+fn smooth(sample: &Sample, of: fn(&[f64]) -> Option<f64>) -> Option<Linear> {
+    const MOST: usize = 4;
+    debug_assert!(sample.width <= MOST);
+    let sums =
+        sums_by_unit(sample, |row| std::array::from_fn::<f64, MOST, _>(|i| row.get(i).copied().unwrap_or(0.0)));
+    let times = |unit: usize| if sample.times.is_some() { sample.times_of(unit) } else { 1.0 };
+    let (mut all, mut units) = ([0.0; MOST], 0.0);
+    for (unit, sum) in sums.iter().enumerate() {
+        if let Some(sum) = sum {
+            all.iter_mut().zip(sum).for_each(|(all, own)| *all += own * times(unit));
+            units += times(unit);
+        }
+    }
+    let estimate = of(&all)?;
+    let mean = all.map(|sum| sum / units);
+    let slope = |at: usize| {
+        let step = (mean.iter().sum::<f64>() * 1e-5).max(1e-9);
+        let moved = |by: f64| {
+            let mut sums = mean;
+            sums[at] += by;
+            of(&sums).unwrap_or(estimate)
+        };
+        (moved(step) - moved(-step)) / (2.0 * step)
+    };
+    let gradient: [f64; MOST] = std::array::from_fn(slope);
+    let influence = |sum: [f64; MOST]| (0..MOST).map(|i| gradient[i] * (sum[i] - mean[i])).sum::<f64>();
+    let by_unit: Vec<Option<f64>> = sums.iter().map(|sum| sum.map(influence)).collect();
+    let off = by_unit.iter().enumerate().filter(|(_, own)| own.is_some_and(|own| own.abs() > 1e-9));
+    let off = off.map(|(unit, _)| times(unit)).sum();
+    Some(Linear {
+        estimate,
+        by_unit,
+        times: sample.times.clone(),
+        limits: (0.0, 1.0),
+        bounds: (0.0, 1.0),
+        off,
+        scatter: 0.0,
+    })
+}

@@ -1,0 +1,229 @@
+//! The ways in which contributions become a figure. Each has its scores by unit, from which its interval, its paired test and
+//! its place in a series follow.
+
+mod area;
+mod gaps;
+mod linear;
+mod quantile;
+mod slope;
+
+use linear::Linear;
+
+use super::{Estimate, Sample, Withheld};
+use crate::stats::{Interval, Reach, Scores, UnitKind};
+
+/// A number taken from a row.
+pub type Part = fn(&[f64]) -> f64;
+
+/// How contributions become a figure.
+#[derive(Debug, Clone, Copy)]
+pub enum Estimator {
+    /// A ratio of two sums over rows; a mean where the second part is 1, a share where the first is 0 or 1.
+    Ratio {
+        /// Summed above the line.
+        part: Part,
+        /// Summed below it.
+        whole: Part,
+        /// The least and the greatest ratio of a single unit; an error rate's worst is a unit lost whole, at 1.
+        bounds: (f64, f64),
+        /// The greatest figure there can be.
+        most: f64,
+    },
+    /// A smooth function of the sums of the rows' numbers that does not change when all sums are doubled; from 0 to 1.
+    Smooth(fn(&[f64]) -> Option<f64>),
+    /// A quantile over rows.
+    Quantile(f64, Part),
+    /// The mean absolute gap between a probability and what was the case, over ten bins of it: rows are probability, 0 or 1.
+    Gaps,
+    /// The chance that a row of kind 1 has a higher value than one of kind 0: rows are value, kind.
+    Area,
+    /// The slope within clips: rows are seconds, milliseconds. The figure is milliseconds a minute.
+    Slope,
+}
+
+/// The level of published intervals.
+const ALPHA: f64 = 0.05;
+
+/// The figure of a sample with its 95 % interval. None where nothing was contributed.
+#[must_use]
+pub fn estimate(estimator: Estimator, sample: &Sample) -> Option<Estimate> {
+    let (value, interval, units) = match estimator {
+        Estimator::Quantile(q, of) => {
+            let (value, units) = quantile::value(sample, q, of)?;
+            (value, quantile::interval(sample, q, of, ALPHA), units as u64)
+        }
+        Estimator::Slope => {
+            let slope = slope::estimate(sample)?;
+            (slope.value, slope.interval, slope.units)
+        }
+        _ => {
+            let linear = linear::linear(estimator, sample)?;
+            let (value, units) = (linear.estimate, linear.units());
+            let (least, greatest) = linear.limits;
+            let bounded = |i: Interval| Interval { low: i.low.max(least), high: i.high.min(greatest) };
+            let scores = linear.scores(sample.kind);
+            (value, scores.map(|scores| bounded(scores.interval(ALPHA))), units)
+        }
+    };
+    let withheld = Withheld::of(units, sample.kind)
+        .filter(|_| !matches!(estimator, Estimator::Slope) || interval.is_none())
+        .or_else(|| interval.is_none().then_some(Withheld::TooFewValues));
+    Some(Estimate {
+        value,
+        interval: interval.filter(|_| withheld.is_none()),
+        withheld,
+        clips: sample.clips(),
+        units,
+        rows: sample.weights.len() as u64,
+    })
+}
+
+/// The difference of two variants over the same clips, second minus first, ready to be asked at any level.
+#[derive(Debug, Clone)]
+pub struct Difference {
+    /// The first variant's figure.
+    pub first: f64,
+    /// The second variant's figure.
+    pub second: f64,
+    /// Second minus first; for medians the median of the differences clip by clip.
+    pub difference: f64,
+    /// Units of chance it stands on.
+    pub units: u64,
+    form: Form,
+}
+
+#[derive(Debug, Clone)]
+enum Form {
+    Scores(Scores),
+    Median(Sample),
+    Quantile(Box<quantile::Pair>),
+}
+
+/// Compares two samples of the same clips, place by place. None where there are fewer than two units, or a figure is missing.
+#[must_use]
+pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Option<Difference> {
+    debug_assert_eq!(first.unit, second.unit, "the samples are of the same clips");
+    if let Estimator::Quantile(q, of) = estimator {
+        let (one, other) = (quantile::value(first, q, of)?.0, quantile::value(second, q, of)?.0);
+        if q == 0.5 {
+            let paired = quantile::paired(first, second, of);
+            let (difference, units) = quantile::value(&paired, 0.5, |row| row[0])?;
+            let form = Form::Median(paired);
+            return (units > 1).then_some(Difference {
+                first: one,
+                second: other,
+                difference,
+                units: units as u64,
+                form,
+            });
+        }
+        let pair = quantile::Pair::new(first, second, q, of)?;
+        let units = pair.units();
+        let form = Form::Quantile(Box::new(pair));
+        return Some(Difference { first: one, second: other, difference: other - one, units, form });
+    }
+    let (one, other) = match estimator {
+        Estimator::Slope => (slope::linear(first)?, slope::linear(second)?),
+        _ => (linear::linear(estimator, first)?, linear::linear(estimator, second)?),
+    };
+    let scores = linear::difference(&one, &other, first.kind)?;
+    Some(Difference {
+        first: one.estimate,
+        second: other.estimate,
+        difference: scores.estimate(),
+        units: scores.units() as u64,
+        form: Form::Scores(scores),
+    })
+}
+
+impl Difference {
+    /// How far a unit may lie that was not drawn, to be shared with the slices of the same comparison.
+    #[must_use]
+    pub const fn reach(&self) -> Option<Reach> {
+        match &self.form {
+            Form::Scores(scores) => Some(scores.reach()),
+            Form::Median(_) | Form::Quantile(_) => None,
+        }
+    }
+
+    /// The same where units may lie at least as far as this.
+    #[must_use]
+    pub fn reaching(self, reach: Reach) -> Self {
+        let form = match self.form {
+            Form::Scores(scores) => {
+                let reach = scores.reach().wider(reach);
+                Form::Scores(scores.with_reach(reach))
+            }
+            other => other,
+        };
+        Self { form, ..self }
+    }
+
+    /// The interval that leaves out `alpha`; none where the units are too few for one.
+    #[must_use]
+    pub fn interval(&self, alpha: f64) -> Option<Interval> {
+        match &self.form {
+            Form::Scores(scores) => Some(scores.interval(alpha)),
+            Form::Median(paired) => quantile::interval(paired, 0.5, |row| row[0], alpha),
+            Form::Quantile(pair) => pair.interval(alpha),
+        }
+    }
+
+    /// The smallest level at which the difference would be told from zero.
+    #[must_use]
+    pub fn p_value(&self) -> f64 {
+        match &self.form {
+            Form::Scores(scores) => scores.p_value(0.0),
+            Form::Median(paired) => quantile::sign_p_value(paired),
+            Form::Quantile(pair) => pair.p_value(0.0),
+        }
+    }
+
+    /// Units in all with which a difference as large as this would be told at level `alpha` with probability `power`. None
+    /// where no difference is seen, or over a million would be needed.
+    #[must_use]
+    pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {
+        match &self.form {
+            Form::Scores(scores) => scores.units_to_tell(alpha, power),
+            Form::Median(paired) => quantile::sign_scores(paired)?.units_to_tell(alpha, power),
+            Form::Quantile(pair) => pair.scores(0.0)?.units_to_tell(alpha, power),
+        }
+    }
+}
+
+/// Figures of one measure over runs of the same clips, with what each unit adds to each.
+#[derive(Debug, Clone)]
+pub struct SeriesScores {
+    /// The figure of each run.
+    pub values: Vec<f64>,
+    /// What is tested: the figure itself, or the share of rows above the pooled quantile.
+    pub tested: Vec<f64>,
+    /// By run, then by unit: scores whose mean is what is tested.
+    pub scores: Vec<Vec<f64>>,
+    /// What the units are.
+    pub kind: UnitKind,
+}
+
+/// The scores of samples of the same clips, one a run. None where one of them has no figure.
+#[must_use]
+pub fn series_scores(estimator: Estimator, samples: &[&Sample]) -> Option<SeriesScores> {
+    let kind = samples.first()?.kind;
+    if let Estimator::Quantile(q, of) = estimator {
+        return quantile::series(samples, q, of, kind);
+    }
+    let linear: Vec<Linear> = samples
+        .iter()
+        .map(|sample| match estimator {
+            Estimator::Slope => slope::linear(sample),
+            _ => linear::linear(estimator, sample),
+        })
+        .collect::<Option<_>>()?;
+    let units = linear.iter().map(|one| one.by_unit.len()).max()?;
+    let present: Vec<usize> = (0..units)
+        .filter(|unit| linear.iter().any(|one| one.by_unit.get(*unit).is_some_and(Option::is_some)))
+        .collect();
+    let values: Vec<f64> = linear.iter().map(|one| one.estimate).collect();
+    let total = present.len() as f64;
+    let scores = linear.iter().map(|one| present.iter().map(|unit| one.score(*unit, total)).collect()).collect();
+    Some(SeriesScores { tested: values.clone(), values, scores, kind })
+}

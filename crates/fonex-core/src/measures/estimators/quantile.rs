@@ -1,0 +1,248 @@
+//! Quantiles over rows whose units are clustered: by the share of rows on either side (Woodruff, "Confidence intervals for
+//! medians and other position measures", 1952), so that every test is one of shares.
+
+use super::{Part, SeriesScores};
+use crate::measures::Sample;
+use crate::stats::{Interval, RatioKind, Scores, UnitKind, ratio_difference_scores, ratio_scores};
+
+/// A row's value, its weight and its unit.
+type Row = (f64, f64, u32);
+
+fn sorted(sample: &Sample, of: Part) -> Vec<Row> {
+    let mut rows: Vec<Row> = Vec::with_capacity(sample.weights.len());
+    sample.each_row(|clip, row, weight| rows.push((of(row), weight, sample.unit[clip])));
+    rows.sort_by(|a, b| a.0.total_cmp(&b.0));
+    rows
+}
+
+/// The weighted quantile by linear interpolation; with equal weights Hyndman and Fan's type 7 ("Sample quantiles in
+/// statistical packages", 1996).
+fn at(rows: &[Row], q: f64) -> Option<f64> {
+    let (first, last) = (rows.first()?, rows.last()?);
+    let span = rows.iter().map(|row| row.1).sum::<f64>() - (first.1 + last.1) / 2.0;
+    if rows.len() == 1 || span <= 0.0 {
+        return Some(first.0);
+    }
+    let wanted = q.clamp(0.0, 1.0) * span;
+    let mut passed = 0.0;
+    for pair in rows.windows(2) {
+        let gap = f64::midpoint(pair[0].1, pair[1].1);
+        if passed + gap >= wanted - 1e-12 * span {
+            let share = ((wanted - passed) / gap).clamp(0.0, 1.0);
+            return Some(pair[0].0 + (pair[1].0 - pair[0].0) * share);
+        }
+        passed += gap;
+    }
+    Some(last.0)
+}
+
+/// The quantile and the number of units it stands on.
+pub(super) fn value(sample: &Sample, q: f64, of: Part) -> Option<(f64, usize)> {
+    Some((at(&sorted(sample, of), q)?, sample.units_with_rows().1))
+}
+
+/// The values that the share of rows at or below them does not exclude at level `alpha`. None where rows are too few on
+/// one side.
+pub(super) fn interval(sample: &Sample, q: f64, of: Part, alpha: f64) -> Option<Interval> {
+    let rows = sorted(sample, of);
+    let (place, units) = sample.units_with_rows();
+    if units < 2 {
+        return None;
+    }
+    let single = rows.len() == units && rows.iter().all(|row| (row.1 - 1.0).abs() < 1e-12);
+    // The interval of the share at or below, when `below` rows are.
+    let share = |below: usize| -> Option<Interval> {
+        let kinds: Vec<RatioKind> = if single {
+            vec![([0.0, 1.0], (rows.len() - below) as f64), ([1.0, 1.0], below as f64)]
+        } else {
+            let mut parts = vec![[0.0; 2]; units];
+            for (at, (_, weight, unit)) in rows.iter().enumerate() {
+                let own = &mut parts[place[*unit as usize] as usize];
+                own[0] += if at < below { *weight } else { 0.0 };
+                own[1] += weight;
+            }
+            parts.into_iter().map(|own| (own, 1.0)).collect()
+        };
+        Some(ratio_scores(&kinds, sample.kind, (0.0, 1.0))?.interval(alpha))
+    };
+    // The most rows for which the share is surely below q, and the fewest for which it is surely above.
+    let first_not = |surely: &dyn Fn(usize) -> Option<bool>| {
+        let (mut yes, mut no) = (0, rows.len() + 1);
+        while yes < no {
+            let middle = usize::midpoint(yes, no);
+            if middle <= rows.len() && surely(middle)? { yes = middle + 1 } else { no = middle }
+        }
+        Some(yes)
+    };
+    let low = first_not(&|below| Some(share(below)?.high < q))?;
+    let high = first_not(&|below| Some(share(below)?.low <= q))?;
+    (low >= 1 && high <= rows.len()).then(|| Interval { low: rows[low - 1].0, high: rows[high - 1].0 })
+}
+
+/// The differences of the clips' medians, second minus first, of clips that have both.
+pub(super) fn paired(first: &Sample, second: &Sample, of: Part) -> Sample {
+    let median = |sample: &Sample, clip: usize| {
+        let mut rows: Vec<Row> =
+            sample.rows_of(clip).map(|row| (of(sample.row(row)), sample.weights[row], 0)).collect();
+        rows.sort_by(|a, b| a.0.total_cmp(&b.0));
+        at(&rows, 0.5)
+    };
+    let mut differences = Sample::new(1, first.kind);
+    for clip in 0..first.ends.len() {
+        match (median(first, clip), median(second, clip)) {
+            (Some(one), Some(other)) => {
+                let row = [other - one];
+                differences.add(first.unit[clip], [row.as_slice()].into_iter());
+            }
+            _ => differences.add(first.unit[clip], [].into_iter()),
+        }
+    }
+    differences
+}
+
+/// The shares of positive differences among those that are not zero, by unit.
+pub(super) fn sign_scores(differences: &Sample) -> Option<Scores> {
+    let sums = super::linear::sums_by_unit(differences, |row| {
+        [f64::from(u8::from(row[0] > 0.0)), f64::from(u8::from(row[0] != 0.0))]
+    });
+    let kinds: Vec<RatioKind> = sums.into_iter().flatten().filter(|[_, n]| *n > 0.0).map(|own| (own, 1.0)).collect();
+    let scores = ratio_scores(&kinds, differences.kind, (0.0, 1.0))?;
+    // What is asked is how far the share lies from a half.
+    Some(scores.less(0.5))
+}
+
+/// The sign test (Conover, "Practical Nonparametric Statistics", 3rd edition, 1999, section 3.4), units clustered.
+pub(super) fn sign_p_value(differences: &Sample) -> f64 {
+    sign_scores(differences).map_or(1.0, |scores| scores.p_value(0.0))
+}
+
+/// Two variants whose quantiles are held against each other.
+#[derive(Debug, Clone)]
+pub struct Pair {
+    first: Vec<Row>,
+    second: Vec<Row>,
+    place: Vec<u32>,
+    units: usize,
+    q: f64,
+    kind: UnitKind,
+    difference: f64,
+}
+
+impl Pair {
+    pub(super) fn new(first: &Sample, second: &Sample, q: f64, of: Part) -> Option<Self> {
+        let (rows, others) = (sorted(first, of), sorted(second, of));
+        let difference = at(&others, q)? - at(&rows, q)?;
+        let mut place = vec![u32::MAX; first.unit.iter().max().map_or(0, |unit| *unit as usize + 1)];
+        let mut units = 0;
+        for (_, _, unit) in rows.iter().chain(&others) {
+            let own = &mut place[*unit as usize];
+            if *own == u32::MAX {
+                *own = units;
+                units += 1;
+            }
+        }
+        let units = units as usize;
+        (units > 1).then_some(Self { first: rows, second: others, place, units, q, kind: first.kind, difference })
+    }
+
+    pub(super) const fn units(&self) -> u64 {
+        self.units as u64
+    }
+
+    /// The difference of the shares above the pooled quantile, once the second is moved down by `shift`: where the quantiles
+    /// differ by just that, it is zero.
+    pub(super) fn scores(&self, shift: f64) -> Option<Scores> {
+        let moved: Vec<Row> =
+            self.second.iter().map(|(value, weight, unit)| (value - shift, *weight, *unit)).collect();
+        let mut pooled: Vec<Row> = self.first.iter().chain(&moved).copied().collect();
+        pooled.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let threshold = at(&pooled, self.q)?;
+        let mut parts = vec![[0.0; 4]; self.units];
+        for (rows, from) in [(&self.first, 0), (&moved, 2)] {
+            for (value, weight, unit) in rows {
+                let own = &mut parts[self.place[*unit as usize] as usize];
+                own[from] += if *value > threshold { *weight } else { 0.0 };
+                own[from + 1] += weight;
+            }
+        }
+        let kinds: Vec<_> = parts.into_iter().map(|own| (own, 1.0)).collect();
+        ratio_difference_scores(&kinds, self.kind, 1.0)
+    }
+
+    pub(super) fn p_value(&self, shift: f64) -> f64 {
+        self.scores(shift).map_or(1.0, |scores| scores.p_value(0.0))
+    }
+
+    /// The shifts that are not excluded at level `alpha`, sought from the difference seen outwards.
+    pub(super) fn interval(&self, alpha: f64) -> Option<Interval> {
+        let values = || self.first.iter().chain(&self.second).map(|row| row.0);
+        let range = values().fold(f64::MIN, f64::max) - values().fold(f64::MAX, f64::min);
+        if range <= 0.0 {
+            return None;
+        }
+        let edge = |sign: f64| {
+            let mut step = range / 64.0;
+            let mut inside = self.difference;
+            let mut outside = self.difference + sign * step;
+            while self.p_value(outside) >= alpha {
+                inside = outside;
+                step *= 2.0;
+                outside = self.difference + sign * step;
+                if step > 4.0 * range {
+                    return None;
+                }
+            }
+            for _ in 0..24 {
+                let middle = f64::midpoint(inside, outside);
+                if self.p_value(middle) >= alpha { inside = middle } else { outside = middle }
+            }
+            Some(inside)
+        };
+        Some(Interval { low: edge(-1.0)?, high: edge(1.0)? })
+    }
+}
+
+/// Runs against the quantile of all their rows together; for medians each clip's own level is taken off first.
+pub(super) fn series(samples: &[&Sample], q: f64, of: Part, kind: UnitKind) -> Option<SeriesScores> {
+    let values: Vec<f64> = samples.iter().map(|sample| Some(value(sample, q, of)?.0)).collect::<Option<_>>()?;
+    let clips = samples.iter().map(|sample| sample.ends.len()).max()?;
+    let mut by_run: Vec<Vec<Row>> = Vec::new();
+    let level: Vec<f64> = (0..clips)
+        .map(|clip| {
+            let mut own: Vec<Row> = samples
+                .iter()
+                .flat_map(|sample| sample.rows_of(clip).map(|row| (of(sample.row(row)), sample.weights[row], 0)))
+                .collect();
+            own.sort_by(|a, b| a.0.total_cmp(&b.0));
+            if q == 0.5 { at(&own, 0.5).unwrap_or(0.0) } else { 0.0 }
+        })
+        .collect();
+    for sample in samples {
+        let mut rows = Vec::new();
+        sample.each_row(|clip, row, weight| rows.push((of(row) - level[clip], weight, sample.unit[clip])));
+        by_run.push(rows);
+    }
+    let mut pooled: Vec<Row> = by_run.iter().flatten().copied().collect();
+    pooled.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let threshold = at(&pooled, q)?;
+    let units = pooled.iter().map(|row| row.2).max()? as usize + 1;
+    let mut present = vec![false; units];
+    pooled.iter().for_each(|row| present[row.2 as usize] = true);
+    let total = present.iter().filter(|here| **here).count() as f64;
+    let mut tested = Vec::new();
+    let mut scores = Vec::new();
+    for rows in &by_run {
+        let mut parts = vec![[0.0; 2]; units];
+        for (value, weight, unit) in rows {
+            let own = &mut parts[*unit as usize];
+            own[0] += if *value > threshold { *weight } else { 0.0 };
+            own[1] += weight;
+        }
+        let (above, all) = parts.iter().fold((0.0, 0.0), |(a, b), own| (a + own[0], b + own[1]));
+        let share = above / all;
+        tested.push(share);
+        let score = |own: [f64; 2]| share + (own[0] - share * own[1]) / (all / total);
+        scores.push(parts.into_iter().zip(&present).filter(|(_, here)| **here).map(|(own, _)| score(own)).collect());
+    }
+    Some(SeriesScores { values, tested, scores, kind })
+}

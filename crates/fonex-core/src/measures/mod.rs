@@ -1,0 +1,196 @@
+//! The table of measures: everything that can be shown, sliced, compared, followed over runs and gated.
+//!
+//! A measure is one file under `table/` and one line in [`ALL`]. It names the fact it is computed from (what one trial
+//! contributes), the estimator that turns the facts of many trials into one figure, and the words it is printed with.
+//! Intervals and tests belong to the estimators.
+
+mod estimate;
+mod estimators;
+mod gathered;
+mod sample;
+mod table;
+mod trial;
+
+use serde::{Deserialize, Serialize};
+
+pub use estimate::{Estimate, Withheld};
+pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, series_scores};
+pub use gathered::Gathered;
+pub use sample::{Sample, Units};
+pub use table::ALL;
+pub use trial::{HearingCounts, Trial};
+
+use crate::Task;
+
+/// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are told stale.
+pub const FACTS_VERSION: u32 = 1;
+
+/// One measure.
+#[derive(Debug)]
+pub struct Measure {
+    /// What files and the command line call it, such as `wer`.
+    pub id: &'static str,
+    /// What tables call it.
+    pub name: &'static str,
+    /// What its figures are counted in.
+    pub unit: Unit,
+    /// Which direction is better.
+    pub better: Better,
+    /// The tasks it applies to.
+    pub tasks: &'static [Task],
+    /// What one trial contributes.
+    pub fact: &'static Fact,
+    /// How the contributions become a figure.
+    pub estimator: Estimator,
+    /// Whether `compare` asks about it when no measure is named.
+    pub asked: bool,
+    /// What is said of a variant whose figure is lower, and of one whose figure is higher than another's: "gets fewer words
+    /// wrong than".
+    pub says: [&'static str; 2],
+    /// What it is computed from, in a few words.
+    pub about: &'static str,
+    /// It explained in a paragraph.
+    pub explained: &'static str,
+    /// The paper or standard it follows; empty where it is a plain count.
+    pub source: &'static str,
+}
+
+/// What one trial contributes: rows of numbers.
+#[derive(Debug)]
+pub struct Fact {
+    /// What kept facts call it.
+    pub id: &'static str,
+    /// Numbers in a row.
+    pub width: usize,
+    /// Which trials have it.
+    pub of: Trials,
+    /// Appends the rows of a trial; none where it has nothing to say.
+    pub observe: fn(&Trial<'_>, &mut Vec<f64>),
+}
+
+/// Which trials a fact is taken from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trials {
+    /// Those with an answer.
+    Answered,
+    /// All timed trials, whatever their outcome.
+    All,
+}
+
+/// What figures are counted in. JSON and CSV hold the base unit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unit {
+    /// A share of a whole, printed as per cent.
+    Share,
+    /// Milliseconds.
+    Ms,
+    /// Seconds.
+    S,
+    /// Milliseconds for each minute of a recording.
+    MsPerMinute,
+    /// A plain ratio.
+    Ratio,
+    /// Words.
+    Words,
+    /// Words a minute.
+    WordsPerMinute,
+    /// A count for each clip.
+    PerClip,
+    /// Decibels relative to full scale.
+    Dbfs,
+    /// KiB of memory.
+    Kib,
+    /// Money in the currency of the engine's prices.
+    Money,
+}
+
+impl Unit {
+    /// The name in JSON and CSV.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Share => "share",
+            Self::Ms => "ms",
+            Self::S => "s",
+            Self::MsPerMinute => "ms_per_minute",
+            Self::Ratio => "ratio",
+            Self::Words => "words",
+            Self::WordsPerMinute => "words_per_minute",
+            Self::PerClip => "per_clip",
+            Self::Dbfs => "dbfs",
+            Self::Kib => "kib",
+            Self::Money => "money",
+        }
+    }
+}
+
+/// Which direction is better.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Better {
+    /// Lower figures are better.
+    Lower,
+    /// Higher figures are better.
+    Higher,
+    /// Neither is.
+    Neither,
+}
+
+/// The measure with this id.
+#[must_use]
+pub fn find(id: &str) -> Option<&'static Measure> {
+    ALL.iter().copied().find(|measure| measure.id == id)
+}
+
+/// The measures whose ids match a pattern, in which `*` stands for any letters.
+pub fn matching<'p>(pattern: &'p str) -> impl Iterator<Item = &'static Measure> + 'p {
+    ALL.iter().copied().filter(move |measure| fits(pattern.as_bytes(), measure.id.as_bytes()))
+}
+
+/// Facts of a task, each once.
+#[must_use]
+pub fn facts_of(task: Task) -> Vec<&'static Fact> {
+    let mut facts: Vec<&'static Fact> = Vec::new();
+    for measure in ALL.iter().filter(|measure| measure.tasks.contains(&task)) {
+        if facts.iter().all(|known| known.id != measure.fact.id) {
+            facts.push(measure.fact);
+        }
+    }
+    facts
+}
+
+fn fits(pattern: &[u8], id: &[u8]) -> bool {
+    match pattern.split_first() {
+        None => id.is_empty(),
+        Some((b'*', rest)) => (0..=id.len()).any(|from| fits(rest, &id[from..])),
+        Some((letter, rest)) => id.split_first().is_some_and(|(first, behind)| first == letter && fits(rest, behind)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_measure_is_whole_and_has_an_id_of_its_own() {
+        for (at, measure) in ALL.iter().enumerate() {
+            let id = measure.id;
+            assert!(ALL[..at].iter().all(|other| other.id != id), "{id} stands twice");
+            assert!(id.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_'), "{id}");
+            assert!(!measure.tasks.is_empty() && !measure.name.is_empty(), "{id}");
+            assert!(measure.about.len() > 10 && measure.explained.len() > 40, "{id} is not explained");
+            assert!(measure.explained.ends_with('.'), "{id}");
+            assert!(measure.says.iter().all(|says| says.ends_with("than")), "{id}: {:?}", measure.says);
+            let same_fact = ALL.iter().filter(|other| other.fact.id == measure.fact.id);
+            assert!(same_fact.into_iter().all(|other| other.fact.width == measure.fact.width), "{id}");
+        }
+    }
+
+    #[test]
+    fn patterns() {
+        assert!(fits(b"*", b"wer") && fits(b"latency_*", b"latency_p95") && fits(b"*_p9*", b"latency_p95"));
+        assert!(!fits(b"wer", b"wer_as_written") && !fits(b"", b"wer"));
+        assert_eq!(matching("wer").count(), 1);
+    }
+}

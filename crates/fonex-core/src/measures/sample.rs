@@ -1,0 +1,160 @@
+//! The facts of many trials, clip by clip, ready for an estimator.
+
+use crate::stats::UnitKind;
+
+/// Which unit of chance each clip belongs to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Units {
+    /// What the units are.
+    pub kind: UnitKind,
+    /// The unit of each clip, from 0.
+    pub of_clip: Vec<u32>,
+    /// How many units there are.
+    pub count: u32,
+}
+
+impl Units {
+    /// Every clip by itself.
+    #[must_use]
+    pub fn clips(count: u32) -> Self {
+        Self { kind: UnitKind::Clip, of_clip: (0..count).collect(), count }
+    }
+}
+
+/// Rows of one fact, clip by clip. A clip's repeats count as one clip: each answered repeat has its share of the clip's
+/// weight.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sample {
+    pub(super) width: usize,
+    pub(super) numbers: Vec<f64>,
+    /// Weight of each row.
+    pub(super) weights: Vec<f64>,
+    /// Where each clip's rows end.
+    pub(super) ends: Vec<u32>,
+    /// The unit of each clip.
+    pub(super) unit: Vec<u32>,
+    /// How many clips are alike in all, where clips were tallied.
+    pub(super) times: Option<Vec<f64>>,
+    pub(super) kind: UnitKind,
+}
+
+impl Sample {
+    /// An empty sample of rows of `width` numbers.
+    #[must_use]
+    pub const fn new(width: usize, kind: UnitKind) -> Self {
+        Self {
+            width,
+            numbers: Vec::new(),
+            weights: Vec::new(),
+            ends: Vec::new(),
+            unit: Vec::new(),
+            times: None,
+            kind,
+        }
+    }
+
+    /// Adds a clip of a unit with the rows of each of its answered repeats; an empty one has no rows.
+    pub fn add<'r>(&mut self, unit: u32, repeats: impl ExactSizeIterator<Item = &'r [f64]>) {
+        let share = 1.0 / repeats.len().max(1) as f64;
+        for rows in repeats {
+            self.numbers.extend_from_slice(rows);
+            self.weights.resize(self.numbers.len() / self.width, share);
+        }
+        self.ends.push(self.weights.len() as u32);
+        self.unit.push(unit);
+        if let Some(times) = &mut self.times {
+            times.push(1.0);
+        }
+    }
+
+    /// Adds a row that `times` clips have alike, each a unit of its own.
+    pub fn add_alike(&mut self, row: &[f64], times: f64) {
+        debug_assert_eq!(row.len(), self.width);
+        let counted = self.times.get_or_insert_with(|| vec![1.0; self.ends.len()]);
+        counted.push(times);
+        self.numbers.extend_from_slice(row);
+        self.weights.push(1.0);
+        self.ends.push(self.weights.len() as u32);
+        self.unit.push(self.unit.len() as u32);
+    }
+
+    /// Adds the clips of another sample, each a unit of its own.
+    pub(super) fn extend(&mut self, other: &Self) {
+        let rows = self.weights.len() as u32;
+        self.numbers.extend_from_slice(&other.numbers);
+        self.weights.extend_from_slice(&other.weights);
+        self.ends.extend(other.ends.iter().map(|end| end + rows));
+        self.unit.extend(self.unit.len() as u32..self.ends.len() as u32);
+    }
+
+    /// The same with every clip a unit of its own.
+    pub(super) fn of_single_clips(mut self) -> Self {
+        self.unit = (0..self.ends.len() as u32).collect();
+        self
+    }
+
+    /// Clips in it.
+    #[must_use]
+    pub fn clips(&self) -> u64 {
+        self.times.as_ref().map_or(self.ends.len() as u64, |times| times.iter().sum::<f64>() as u64)
+    }
+
+    /// Whether it has no row.
+    #[must_use]
+    pub const fn is_empty(&self) -> bool {
+        self.weights.is_empty()
+    }
+
+    /// The clips at some places.
+    #[must_use]
+    pub fn at(&self, places: impl Iterator<Item = usize>) -> Self {
+        let mut chosen = Self::new(self.width, self.kind);
+        for place in places {
+            for row in self.rows_of(place) {
+                chosen.numbers.extend_from_slice(self.row(row));
+                chosen.weights.push(self.weights[row]);
+            }
+            chosen.ends.push(chosen.weights.len() as u32);
+            chosen.unit.push(self.unit[place]);
+        }
+        chosen
+    }
+
+    pub(super) fn rows_of(&self, clip: usize) -> std::ops::Range<usize> {
+        let start = clip.checked_sub(1).map_or(0, |before| self.ends[before]);
+        start as usize..self.ends[clip] as usize
+    }
+
+    pub(super) fn row(&self, at: usize) -> &[f64] {
+        &self.numbers[at * self.width..(at + 1) * self.width]
+    }
+
+    pub(super) fn times_of(&self, clip: usize) -> f64 {
+        self.times.as_ref().map_or(1.0, |times| times[clip])
+    }
+
+    /// Calls `with` for every row: its clip, the row, its weight.
+    pub(super) fn each_row(&self, mut with: impl FnMut(usize, &[f64], f64)) {
+        for clip in 0..self.ends.len() {
+            for row in self.rows_of(clip) {
+                with(clip, self.row(row), self.weights[row]);
+            }
+        }
+    }
+
+    /// Places of the units that have a row, numbered anew from 0, by unit; how many there are.
+    pub(super) fn units_with_rows(&self) -> (Vec<u32>, usize) {
+        const NONE: u32 = u32::MAX;
+        let most = self.unit.iter().max().map_or(0, |unit| *unit as usize + 1);
+        let mut place = vec![NONE; most];
+        let mut count = 0;
+        for clip in 0..self.ends.len() {
+            let unit = self.unit[clip] as usize;
+            if place[unit] == NONE && !self.rows_of(clip).is_empty() {
+                place[unit] = count;
+                count += 1;
+            }
+        }
+        (place, count as usize)
+    }
+}

@@ -1,0 +1,22 @@
+//! Confidence of heard words against the share that was right, over ten bins.
+
+use super::CONFIDENCE;
+use crate::Task;
+use crate::measures::{Better, Estimator, Measure, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "calibration_error",
+    name: "calibration error",
+    unit: Unit::Share,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &CONFIDENCE,
+    estimator: Estimator::Gaps,
+    asked: false,
+    says: ["knows better how sure it may be than", "knows less how sure it may be than"],
+    about: "confidence of heard words against the share that was right, over ten bins",
+    explained: "Expected calibration error: the mean gap between confidence and share right over ten bins of equal \
+                width, weighted by words. The gap that chance alone makes on so few words is taken off bin by bin, \
+                so that a calibrated engine has about 0.",
+    source: "Naeini, Cooper and Hauskrecht 2015; Leone, Nelson and Nottingham 1961",
+};

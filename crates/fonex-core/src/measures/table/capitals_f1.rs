@@ -1,0 +1,29 @@
+//! Capitals found, missed and invented in the words heard right.
+
+use super::{counts, f1};
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "capitals_f1",
+    name: "capitals F1",
+    unit: Unit::Share,
+    better: Better::Higher,
+    tasks: &[Task::Hear],
+    fact: &CAPITALS,
+    estimator: Estimator::Smooth(f1),
+    asked: false,
+    says: ["writes capitals worse than", "writes capitals better than"],
+    about: "capitals found, missed and invented in the words heard right",
+    explained: "F1 of the words that begin with a capital, or hold one, over the words heard right. Left out where \
+                labels or results write none at all.",
+    source: "van Rijsbergen 1979",
+};
+
+/// Capitals found, missed and invented.
+static CAPITALS: Fact = Fact {
+    id: "capitals",
+    width: 3,
+    of: Trials::Answered,
+    observe: |trial, row| counts(trial.hearing.map(|hearing| hearing.capitals), row),
+};

@@ -1,0 +1,37 @@
+//! What the trials cost by the prices of the bench file, over the words heard right.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "cost_per_correct_word",
+    name: "cost of a correct word",
+    unit: Unit::Money,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &COST_OF_WORDS,
+    estimator: Estimator::Ratio {
+        part: |row| row[0],
+        whole: |row| row[1],
+        bounds: (0.0, f64::INFINITY),
+        most: f64::INFINITY,
+    },
+    asked: false,
+    says: ["costs less for a correct word than", "costs more for a correct word than"],
+    about: "what the trials cost by the prices of the bench file, over the words heard right",
+    explained: "The cost of the answered trials over the words heard right: a cheap engine that is often wrong can \
+                be the dear one.",
+    source: "",
+};
+
+/// Cost and words heard right.
+static COST_OF_WORDS: Fact = Fact {
+    id: "cost_of_words",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let (Some(cost), Some(hearing)) = (trial.cost, trial.hearing) {
+            row.extend([cost, hearing.words.correct as f64]);
+        }
+    },
+};

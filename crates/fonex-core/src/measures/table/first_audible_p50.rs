@@ -1,0 +1,21 @@
+//! Time until the first sound above silence would be heard.
+
+use super::FIRST_AUDIBLE;
+use crate::Task;
+use crate::measures::{Better, Estimator, Measure, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "first_audible_p50",
+    name: "first audible sound, median",
+    unit: Unit::Ms,
+    better: Better::Lower,
+    tasks: &[Task::Speak],
+    fact: &FIRST_AUDIBLE,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["is heard sooner than", "is heard later than"],
+    about: "time until the first sound above silence would be heard",
+    explained: "The median time until a listener hears something: the sound is played as it comes, and silence \
+                before the first sound counts.",
+    source: "",
+};

@@ -1,0 +1,27 @@
+//! Silence before the first sound.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "leading_silence_s",
+    name: "leading silence, median",
+    unit: Unit::S,
+    better: Better::Lower,
+    tasks: &[Task::Speak],
+    fact: &LEADING_SILENCE_S,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["begins with less silence than", "begins with more silence than"],
+    about: "silence before the first sound",
+    explained: "The silence before the first sound of an answer, median over trials. A listener waits for it.",
+    source: "",
+};
+
+/// A number of the sound spoken.
+static LEADING_SILENCE_S: Fact = Fact {
+    id: "leading_silence_s",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| Some(spoken.silence.leading_s))),
+};

@@ -1,0 +1,38 @@
+//! Clips whose end of speech was not told, though ends are told in others.
+
+use super::yes;
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "live_missed_ends",
+    name: "live missed ends of speech",
+    unit: Unit::Share,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &MISSED_ENDS,
+    estimator: Estimator::Smooth(missed),
+    asked: false,
+    says: ["misses fewer ends of speech than", "misses more ends of speech than"],
+    about: "clips whose end of speech was not told, though ends are told in others",
+    explained: "Live delivery: the share of the clips with labelled words after whose end the engine told no end of \
+                speech. Left out where no end is told at all.",
+    source: "",
+};
+
+/// Clips, missed ends, and clips in which an end was told.
+static MISSED_ENDS: Fact = Fact {
+    id: "live_missed_ends",
+    width: 3,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some((live, log)) = trial.live().filter(|_| !trial.clip.words.is_empty()) {
+            let told = log.tells_ends();
+            row.extend([1.0, yes(live.missed_end || !told), yes(told)]);
+        }
+    },
+};
+
+fn missed(sums: &[f64]) -> Option<f64> {
+    (sums[2] > 0.0).then(|| sums[1] / sums[0])
+}

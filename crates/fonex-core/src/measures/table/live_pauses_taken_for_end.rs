@@ -1,0 +1,32 @@
+//! Labelled pauses taken for the end of speech, over all labelled pauses.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "live_pauses_taken_for_end",
+    name: "live pauses taken for the end",
+    unit: Unit::Share,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &PAUSES,
+    estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
+    asked: false,
+    says: ["takes fewer pauses for the end than", "takes more pauses for the end than"],
+    about: "labelled pauses taken for the end of speech, over all labelled pauses",
+    explained: "Live delivery: the share of the labelled pauses between words in which the engine told an end of \
+                speech. Left out where no end is told at all.",
+    source: "",
+};
+
+/// Pauses taken for the end, and pauses.
+static PAUSES: Fact = Fact {
+    id: "live_pauses",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some((live, _)) = trial.live().filter(|(live, log)| log.tells_ends() && !live.pauses.is_empty()) {
+            row.extend([live.pauses.iter().filter(|(_, taken)| *taken).count() as f64, live.pauses.len() as f64]);
+        }
+    },
+};

@@ -1,0 +1,32 @@
+//! Time from the end of each word to when it was shown for good, median.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "live_settled_p50",
+    name: "live words settled, median",
+    unit: Unit::Ms,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &SETTLED,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: true,
+    says: ["settles words sooner than", "settles words later than"],
+    about: "time from the end of each word to when it was shown for good, median",
+    explained: "Live delivery: the time from the end of each word to when it was shown for good, median. Words and \
+                speech begin and end where the label says.",
+    source: "",
+};
+
+/// Milliseconds from the end of each word to when it was shown for good.
+pub(super) static SETTLED: Fact = Fact {
+    id: "live_settled",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some((live, _)) = trial.live() {
+            row.extend(live.settled_ms.iter().copied());
+        }
+    },
+};

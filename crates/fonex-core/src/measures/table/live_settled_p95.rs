@@ -1,0 +1,21 @@
+//! Time from the end of each word to when it was shown for good, p95.
+
+use super::live_settled_p50::SETTLED;
+use crate::Task;
+use crate::measures::{Better, Estimator, Measure, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "live_settled_p95",
+    name: "live words settled, p95",
+    unit: Unit::Ms,
+    better: Better::Lower,
+    tasks: &[Task::Hear],
+    fact: &SETTLED,
+    estimator: Estimator::Quantile(0.95, |row| row[0]),
+    asked: false,
+    says: ["settles words sooner than", "settles words later than"],
+    about: "time from the end of each word to when it was shown for good, p95",
+    explained: "Live delivery: the time from the end of each word to when it was shown for good, 95th percentile. \
+                Words and speech begin and end where the label says.",
+    source: "",
+};

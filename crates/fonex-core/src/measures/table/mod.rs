@@ -1,0 +1,264 @@
+//! One file a measure, one line each in [`ALL`]; the facts that several measures share.
+
+mod calibration_error;
+mod capitals_f1;
+mod cer;
+mod clipped_clips;
+mod clipped_share;
+mod clips_with_all_terms;
+mod cost_per_audio_minute;
+mod cost_per_correct_word;
+mod cpu_per_audio_s;
+mod drift;
+mod first_audible_p50;
+mod first_audible_p95;
+mod first_piece_p50;
+mod interrupted_playback;
+mod latency_p50;
+mod latency_p95;
+mod latency_p99;
+mod leading_silence_s;
+mod level_dbfs;
+mod live_changed_words;
+mod live_false_ends;
+mod live_final_p50;
+mod live_final_p95;
+mod live_first_words_p50;
+mod live_first_words_p95;
+mod live_missed_ends;
+mod live_pauses_taken_for_end;
+mod live_settled_p50;
+mod live_settled_p95;
+mod live_shown_p50;
+mod live_shown_p95;
+mod mer;
+mod outcome_broken;
+mod outcome_late;
+mod outcome_nothing;
+mod outcome_refused;
+mod outcome_unclear;
+mod outcome_unreachable;
+mod pace;
+mod peak_dbfs;
+mod peak_memory_kib;
+mod playback_wait_p95;
+mod punctuation_f1;
+mod reply_words;
+mod roc_area;
+mod rtf;
+mod ser;
+mod term_f1;
+mod term_precision;
+mod term_recall;
+mod trailing_silence_s;
+mod unanswered;
+mod weighted_wer;
+mod wer;
+mod wer_as_written;
+mod wer_failures_as_empty;
+mod wil;
+mod word_start_p50;
+mod word_start_p95;
+mod words_over_silence;
+mod words_within_100ms;
+mod words_within_50ms;
+
+use super::{Fact, Measure, Trial, Trials};
+use crate::Outcome;
+use crate::latency::{Playback, play, sound_pieces};
+
+/// Every measure, in the order tables print them.
+pub static ALL: &[&Measure] = &[
+    &wer::MEASURE,
+    &cer::MEASURE,
+    &mer::MEASURE,
+    &wil::MEASURE,
+    &ser::MEASURE,
+    &wer_as_written::MEASURE,
+    &wer_failures_as_empty::MEASURE,
+    &weighted_wer::MEASURE,
+    &term_recall::MEASURE,
+    &term_precision::MEASURE,
+    &term_f1::MEASURE,
+    &clips_with_all_terms::MEASURE,
+    &words_over_silence::MEASURE,
+    &punctuation_f1::MEASURE,
+    &capitals_f1::MEASURE,
+    &calibration_error::MEASURE,
+    &roc_area::MEASURE,
+    &word_start_p50::MEASURE,
+    &word_start_p95::MEASURE,
+    &words_within_50ms::MEASURE,
+    &words_within_100ms::MEASURE,
+    &drift::MEASURE,
+    &latency_p50::MEASURE,
+    &latency_p95::MEASURE,
+    &latency_p99::MEASURE,
+    &first_piece_p50::MEASURE,
+    &first_audible_p50::MEASURE,
+    &first_audible_p95::MEASURE,
+    &rtf::MEASURE,
+    &cpu_per_audio_s::MEASURE,
+    &peak_memory_kib::MEASURE,
+    &live_first_words_p50::MEASURE,
+    &live_first_words_p95::MEASURE,
+    &live_shown_p50::MEASURE,
+    &live_shown_p95::MEASURE,
+    &live_settled_p50::MEASURE,
+    &live_settled_p95::MEASURE,
+    &live_final_p50::MEASURE,
+    &live_final_p95::MEASURE,
+    &live_changed_words::MEASURE,
+    &live_false_ends::MEASURE,
+    &live_missed_ends::MEASURE,
+    &live_pauses_taken_for_end::MEASURE,
+    &unanswered::MEASURE,
+    &outcome_nothing::MEASURE,
+    &outcome_unclear::MEASURE,
+    &outcome_refused::MEASURE,
+    &outcome_unreachable::MEASURE,
+    &outcome_late::MEASURE,
+    &outcome_broken::MEASURE,
+    &cost_per_audio_minute::MEASURE,
+    &cost_per_correct_word::MEASURE,
+    &interrupted_playback::MEASURE,
+    &playback_wait_p95::MEASURE,
+    &pace::MEASURE,
+    &level_dbfs::MEASURE,
+    &peak_dbfs::MEASURE,
+    &leading_silence_s::MEASURE,
+    &trailing_silence_s::MEASURE,
+    &clipped_share::MEASURE,
+    &clipped_clips::MEASURE,
+    &reply_words::MEASURE,
+];
+
+/// Correct, substituted, deleted and inserted words.
+static WORDS: Fact = Fact { id: "words", width: 4, of: Trials::Answered, observe: words };
+
+fn words(trial: &Trial<'_>, row: &mut Vec<f64>) {
+    if let Some(hearing) = trial.hearing {
+        let words = hearing.words;
+        row.extend([words.correct, words.substituted, words.deleted, words.inserted].map(|n| n as f64));
+    }
+}
+
+/// Wrong characters and characters said.
+static CHARACTERS: Fact = Fact {
+    id: "characters",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some(hearing) = trial.hearing {
+            row.extend([hearing.characters.errors() as f64, hearing.characters.reference() as f64]);
+        }
+    },
+};
+
+/// Must-hear terms found, missed and invented.
+static TERMS: Fact = Fact {
+    id: "terms",
+    width: 3,
+    of: Trials::Answered,
+    observe: |trial, row| counts(trial.hearing.and_then(|hearing| hearing.terms), row),
+};
+
+/// Confidence of each heard word, and whether it was right.
+static CONFIDENCE: Fact = Fact {
+    id: "confidence",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let confidences = trial.hearing.iter().flat_map(|hearing| &hearing.confidences);
+        row.extend(confidences.flat_map(|(confidence, right)| [confidence.clamp(0.0, 1.0), yes(*right)]));
+    },
+};
+
+/// For each word heard right, where its label puts it in seconds, and how much later the engine does in milliseconds.
+static WORD_STARTS: Fact = Fact {
+    id: "word_starts",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let offsets = trial.hearing.and_then(|hearing| hearing.offsets.as_ref());
+        row.extend(offsets.iter().flat_map(|offsets| &offsets.words).flat_map(|word| [word.at_s, word.start_ms]));
+    },
+};
+
+/// Wall time in milliseconds.
+static TOOK: Fact =
+    Fact { id: "took", width: 1, of: Trials::Answered, observe: |trial, row| row.extend(trial.took_ms) };
+
+/// How a trial ended, by its place among the outcomes.
+static OUTCOME: Fact = Fact {
+    id: "outcome",
+    width: 1,
+    of: Trials::All,
+    observe: |trial, row| {
+        row.extend(Outcome::ALL.iter().position(|outcome| *outcome == trial.outcome).map(|at| at as f64))
+    },
+};
+
+/// Milliseconds until the first sound above silence is heard, had it been played as it came.
+static FIRST_AUDIBLE: Fact = Fact {
+    id: "first_audible",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(first_audible_ms(trial)),
+};
+
+/// Interruptions of an answer that came in pieces, and the wait in milliseconds that would have avoided them.
+static PLAYBACK: Fact = Fact {
+    id: "playback",
+    width: 2,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some(played) = playback(trial) {
+            row.extend([played.stalls.len() as f64, played.needed_wait_ms]);
+        }
+    },
+};
+
+/// How a spoken answer would have played; none where it did not come in pieces.
+fn playback(trial: &Trial<'_>) -> Option<Playback> {
+    trial.spoken?;
+    let arrivals: Vec<(f64, u32)> = trial.traffic?.arrivals.iter().collect();
+    let pieces = sound_pieces(arrivals.into_iter(), trial.audio_s?);
+    if pieces.len() < 2 { None } else { play(&pieces) }
+}
+
+fn first_audible_ms(trial: &Trial<'_>) -> Option<f64> {
+    let leading_s = trial.spoken?.silence.leading_s;
+    match playback(trial) {
+        Some(played) => {
+            let before = played.stalls.iter().filter(|stall| stall.at_s <= leading_s).map(|stall| stall.ms);
+            Some(played.first_ms + leading_s * 1e3 + before.sum::<f64>())
+        }
+        None => Some(trial.took_ms? + leading_s * 1e3),
+    }
+}
+
+fn yes(holds: bool) -> f64 {
+    f64::from(u8::from(holds))
+}
+
+/// Whether a row of [`OUTCOME`] is this one.
+fn is(row: &[f64], outcome: Outcome) -> bool {
+    Outcome::ALL.get(row[0] as usize) == Some(&outcome)
+}
+
+fn per_audio_second(trial: &Trial<'_>, seconds: Option<f64>) -> Option<f64> {
+    let audio_s = trial.audio_s.filter(|audio_s| *audio_s > 0.0)?;
+    Some(seconds? / audio_s)
+}
+
+/// Found, missed and invented, where there is any.
+fn counts(counts: Option<[u64; 3]>, row: &mut Vec<f64>) {
+    row.extend(counts.filter(|counts| counts.iter().any(|n| *n > 0)).iter().flatten().map(|n| *n as f64));
+}
+
+/// 2F / (2F + M + I) of found, missed and invented; none where a side has none at all.
+fn f1(sums: &[f64]) -> Option<f64> {
+    let [found, missed, invented] = [sums[0], sums[1], sums[2]];
+    (found + missed > 0.0 && found + invented > 0.0).then(|| 2.0 * found / (2.0 * found + missed + invented))
+}

@@ -1,0 +1,26 @@
+//! Trials that ended as broken, over all timed trials.
+
+use super::{OUTCOME, is, yes};
+use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::{Outcome, Task};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "outcome_broken",
+    name: "trials broken",
+    unit: Unit::Share,
+    better: Better::Lower,
+    tasks: &[Task::Hear, Task::Speak, Task::Reply],
+    fact: &OUTCOME,
+    estimator: Estimator::Ratio {
+        part: |row| yes(is(row, Outcome::Broken)),
+        whole: |_| 1.0,
+        bounds: (0.0, 1.0),
+        most: 1.0,
+    },
+    asked: false,
+    says: ["breaks less often than", "breaks more often than"],
+    about: "trials that ended as broken, over all timed trials",
+    explained: "The share of the timed trials that ended as \"broken\": the reply was malformed or the engine \
+                crashed.",
+    source: "",
+};

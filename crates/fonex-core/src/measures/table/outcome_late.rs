@@ -1,0 +1,25 @@
+//! Trials that ended as late, over all timed trials.
+
+use super::{OUTCOME, is, yes};
+use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::{Outcome, Task};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "outcome_late",
+    name: "trials late",
+    unit: Unit::Share,
+    better: Better::Lower,
+    tasks: &[Task::Hear, Task::Speak, Task::Reply],
+    fact: &OUTCOME,
+    estimator: Estimator::Ratio {
+        part: |row| yes(is(row, Outcome::Late)),
+        whole: |_| 1.0,
+        bounds: (0.0, 1.0),
+        most: 1.0,
+    },
+    asked: false,
+    says: ["is too late less often than", "is too late more often than"],
+    about: "trials that ended as late, over all timed trials",
+    explained: "The share of the timed trials that ended as \"late\": the time limit passed.",
+    source: "",
+};

@@ -1,0 +1,33 @@
+//! Words of the text for each minute of sound, silence at both ends left out.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "pace",
+    name: "pace, median",
+    unit: Unit::WordsPerMinute,
+    better: Better::Neither,
+    tasks: &[Task::Speak],
+    fact: &PACE,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["speaks slower than", "speaks faster than"],
+    about: "words of the text for each minute of sound, silence at both ends left out",
+    explained: "The words of the text over the length of the sound without the silence at its ends, median over \
+                trials.",
+    source: "",
+};
+
+/// Words a minute.
+static PACE: Fact = Fact {
+    id: "pace",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        if let Some(spoken) = trial.spoken {
+            let speaking_s = spoken.duration_s - spoken.silence.leading_s - spoken.silence.trailing_s;
+            row.extend((speaking_s > 0.0).then(|| trial.words_to_speak as f64 * 60.0 / speaking_s));
+        }
+    },
+};

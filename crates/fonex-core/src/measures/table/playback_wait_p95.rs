@@ -1,0 +1,21 @@
+//! How long a player must wait before it begins, so that nothing interrupts it.
+
+use super::PLAYBACK;
+use crate::Task;
+use crate::measures::{Better, Estimator, Measure, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "playback_wait_p95",
+    name: "wait for smooth playback, p95",
+    unit: Unit::Ms,
+    better: Better::Lower,
+    tasks: &[Task::Speak],
+    fact: &PLAYBACK,
+    estimator: Estimator::Quantile(0.95, |row| row[1]),
+    asked: false,
+    says: ["needs a shorter wait for smooth playback than", "needs a longer wait for smooth playback than"],
+    about: "how long a player must wait before it begins, so that nothing interrupts it",
+    explained: "How long a player would have to wait after the first piece, so that 19 of 20 answers play without an \
+                interruption.",
+    source: "",
+};

@@ -1,0 +1,27 @@
+//! Words of the replies.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "reply_words",
+    name: "reply words, median",
+    unit: Unit::Words,
+    better: Better::Neither,
+    tasks: &[Task::Reply],
+    fact: &REPLY_WORDS,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["replies in fewer words than", "replies in more words than"],
+    about: "words of the replies",
+    explained: "The number of words in a reply, median over trials.",
+    source: "",
+};
+
+/// Words of a reply.
+static REPLY_WORDS: Fact = Fact {
+    id: "reply_words",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.replied.map(|reply| reply.split_whitespace().count() as f64)),
+};

@@ -1,0 +1,21 @@
+//! The chance that a right word has a higher confidence than a wrong one.
+
+use super::CONFIDENCE;
+use crate::Task;
+use crate::measures::{Better, Estimator, Measure, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "roc_area",
+    name: "ROC area",
+    unit: Unit::Ratio,
+    better: Better::Higher,
+    tasks: &[Task::Hear],
+    fact: &CONFIDENCE,
+    estimator: Estimator::Area,
+    asked: false,
+    says: ["tells right words from wrong ones worse than", "tells right words from wrong ones better than"],
+    about: "the chance that a right word has a higher confidence than a wrong one",
+    explained: "Area under the receiver operating characteristic of the confidences: 0.5 says nothing about which \
+                words are right, 1 everything. Ties count half.",
+    source: "Obuchowski 1997",
+};

@@ -1,0 +1,29 @@
+//! Wall time for each second of audio heard or spoken.
+
+use super::per_audio_second;
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "rtf",
+    name: "RTF, median",
+    unit: Unit::Ratio,
+    better: Better::Lower,
+    tasks: &[Task::Hear, Task::Speak],
+    fact: &RTF,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["needs less time for a second of audio than", "needs more time for a second of audio than"],
+    about: "wall time for each second of audio heard or spoken",
+    explained: "Real-time factor: the wall time of a call over the length of its audio, median over trials. Below 1 \
+                an engine is faster than the audio plays.",
+    source: "",
+};
+
+/// Wall time for each second of audio.
+static RTF: Fact = Fact {
+    id: "rtf",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(per_audio_second(trial, trial.took_ms.map(|ms| ms / 1e3))),
+};

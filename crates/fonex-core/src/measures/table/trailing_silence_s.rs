@@ -1,0 +1,27 @@
+//! Silence after the last sound.
+
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+
+pub(super) static MEASURE: Measure = Measure {
+    id: "trailing_silence_s",
+    name: "trailing silence, median",
+    unit: Unit::S,
+    better: Better::Neither,
+    tasks: &[Task::Speak],
+    fact: &TRAILING_SILENCE_S,
+    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    asked: false,
+    says: ["ends with less silence than", "ends with more silence than"],
+    about: "silence after the last sound",
+    explained: "The silence after the last sound of an answer, median over trials.",
+    source: "",
+};
+
+/// A number of the sound spoken.
+static TRAILING_SILENCE_S: Fact = Fact {
+    id: "trailing_silence_s",
+    width: 1,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| Some(spoken.silence.trailing_s))),
+};

@@ -1,0 +1,152 @@
+//! Whether and since when a series of runs changed: each run is looked at once, with the runs before it, and a verdict once
+//! given stands.
+
+use serde::{Deserialize, Serialize};
+
+use crate::measures::SeriesScores;
+use crate::stats::{Interval, Reach, Scores, UnitKind};
+
+/// A change of a series.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Change {
+    /// Place of the first run after the change, as far as it was known when the change was told.
+    pub from: usize,
+    /// Place of the run that told it.
+    pub told_at: usize,
+    /// From the runs before to the runs since; of a creep from the first run to the last.
+    pub difference: f64,
+    /// Its interval, at the level spent on this look.
+    pub interval: Option<Interval>,
+    /// How it came.
+    pub shape: ChangeShape,
+}
+
+/// How a change came.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ChangeShape {
+    /// From one run to the next.
+    Step,
+    /// Little by little.
+    Creep,
+}
+
+/// The level spent over the looks of an unchanged series of any length.
+///
+/// Look n (the second run is the first look) gets [`SPENT`] / ((n + 1) ln²(n + 1)), a series whose sum is finite. Looks share
+/// most of their runs, so that the chance of a false alarm over all of them is far below the sum of what each spends; the
+/// constant is the largest, by simulation over 400 runs (`benches/promises.rs`), that keeps it under 5 % for errors that scatter
+/// and for whole clips lost.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Looks;
+
+const SPENT_ON_STEPS: f64 = 0.035;
+const SPENT_ON_CREEPS: f64 = 0.3;
+
+impl Looks {
+    /// The level of the look at the run with this place in its segment, for one shape of change.
+    #[must_use]
+    pub fn level(place: usize, shape: ChangeShape) -> f64 {
+        let n = place as f64 + 1.0;
+        let spent = match shape {
+            ChangeShape::Step => SPENT_ON_STEPS,
+            ChangeShape::Creep => SPENT_ON_CREEPS,
+        };
+        spent / (n * n.ln().powi(2))
+    }
+}
+
+/// Runs from which on a creep is asked about.
+const LEAST_CREEP: usize = 5;
+
+/// Looks at the last run of a segment, with all before it in that segment. `series` holds the segment's runs only.
+///
+/// Asked are the last 1, 2, 4, 8, ... runs against those before them, and the slope over all; each is a contrast over runs whose
+/// scores by unit are tested as a paired difference is (likelihood-ratio scans for change points go back to Page,
+/// "Continuous inspection schemes", 1954; spending a level over looks to Lan and DeMets, "Discrete sequential boundaries for
+/// clinical trials", 1983).
+#[must_use]
+pub fn look(series: &SeriesScores) -> Option<Change> {
+    let runs = series.values.len();
+    if runs < 2 {
+        return None;
+    }
+    let last = runs - 1;
+    let windows: Vec<usize> = std::iter::successors(Some(1), |w| Some(w * 2)).take_while(|w| *w < runs).collect();
+    let each = Looks::level(last, ChangeShape::Step) / windows.len() as f64;
+    let creep_level = Looks::level(last, ChangeShape::Creep);
+    let steps = windows.iter().map(|window| (runs - window, each, ChangeShape::Step));
+    let candidates = steps.chain((runs >= LEAST_CREEP).then_some((0, creep_level, ChangeShape::Creep)));
+    let mut best: Option<(f64, Change)> = None;
+    for (from, level, shape) in candidates {
+        let weights = contrast(runs, from, shape);
+        let Some(scores) = scores(series, &weights) else { continue };
+        let p = scores.p_value(0.0);
+        if p < level && best.as_ref().is_none_or(|(least, _)| p / level < *least) {
+            let difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
+            let interval = Some(scores.interval(level)).filter(|_| series.tested == series.values);
+            let from = if shape == ChangeShape::Creep { 1 } else { from };
+            best = Some((p / level, Change { from, told_at: last, difference, interval, shape }));
+        }
+    }
+    let (_, mut change) = best?;
+    if change.shape == ChangeShape::Step {
+        change.from = best_split(series, change.from);
+    }
+    Some(change)
+}
+
+/// The weights of the runs: the later ones against the earlier ones, or the slope times the length.
+fn contrast(runs: usize, from: usize, shape: ChangeShape) -> Vec<f64> {
+    match shape {
+        ChangeShape::Step => {
+            let (before, since) = (from as f64, (runs - from) as f64);
+            (0..runs).map(|run| if run < from { -before.recip() } else { since.recip() }).collect()
+        }
+        ChangeShape::Creep => {
+            let centre = (runs as f64 - 1.0) / 2.0;
+            let spread: f64 = (0..runs).map(|run| (run as f64 - centre).powi(2)).sum();
+            (0..runs).map(|run| (run as f64 - centre) / spread * (runs as f64 - 1.0)).collect()
+        }
+    }
+}
+
+fn scores(series: &SeriesScores, weights: &[f64]) -> Option<Scores> {
+    let units = series.scores.first()?.len();
+    let estimate: f64 = weights.iter().zip(&series.tested).map(|(weight, value)| weight * value).sum();
+    let score = |unit: usize| weights.iter().zip(&series.scores).map(|(weight, run)| weight * run[unit]).sum::<f64>();
+    let mut kinds: Vec<(f64, f64)> = (0..units).map(|unit| (score(unit), 1.0)).collect();
+    kinds.sort_by(|a, b| a.0.total_cmp(&b.0));
+    // The farthest any unit came from its run's figure, in any run: it may do so in the run that weighs most.
+    let farthest = series
+        .scores
+        .iter()
+        .zip(&series.tested)
+        .flat_map(|(run, value)| run.iter().map(move |score| (score - value).abs()))
+        .fold(0.0, f64::max);
+    let heaviest = weights.iter().fold(0.0_f64, |most, weight| most.max(weight.abs()));
+    let off = kinds.iter().filter(|(score, _)| (score - estimate).abs() > 1e-12).count() as f64;
+    let mut reach = Reach::seen(&kinds, estimate, UnitKind::Group, off, Reach { below: 1.0, above: 1.0 });
+    let single = farthest * heaviest;
+    reach = reach.wider(Reach { below: single, above: single });
+    if series.kind == UnitKind::Clip {
+        // With each run more is known of what a clip may do.
+        let unseen = 0.6 * 2.0 / weights.len() as f64;
+        reach = reach.wider(Reach { below: unseen, above: unseen });
+    }
+    let most = reach.below.max(reach.above);
+    Scores::new(estimate, kinds, Reach { below: most, above: most })
+}
+
+/// The place that parts the runs best, by the squares left over, near a window that told.
+fn best_split(series: &SeriesScores, near: usize) -> usize {
+    let values = &series.values;
+    let left_over = |split: usize| {
+        let off = |part: &[f64]| {
+            let mean = part.iter().sum::<f64>() / part.len() as f64;
+            part.iter().map(|value| (value - mean).powi(2)).sum::<f64>()
+        };
+        off(&values[..split]) + off(&values[split..])
+    };
+    (1..values.len()).min_by(|a, b| left_over(*a).total_cmp(&left_over(*b))).unwrap_or(near)
+}
