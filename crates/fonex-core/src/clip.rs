@@ -89,7 +89,7 @@ pub struct Heard {
     pub segments: Vec<TimedWord>,
     /// BCP 47 tag of the language the engine says was spoken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub language: Option<String>,
+    pub lang: Option<String>,
     /// The engine's confidence in the whole text, from 0 to 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confidence: Option<f64>,

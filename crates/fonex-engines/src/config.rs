@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fonex_core::Clip;
+use fonex_core::Task;
 use fonex_core::cost::Prices;
 use fonex_formats::{Place, Problem, nearest, value_strict};
 use serde::{Deserialize, Serialize};
@@ -39,30 +40,6 @@ pub const COMMON_KEYS: [&str; 12] = [
 ];
 
 const TRANSPORTS: [&str; 6] = ["command", "worker", "http", "socket", "recorded", "standin"];
-
-/// What an engine does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Task {
-    /// Turns audio into text.
-    Hear,
-    /// Turns text into audio.
-    Speak,
-    /// Turns text into text.
-    Reply,
-}
-
-impl Task {
-    /// The word used in files and tables.
-    #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Hear => "hear",
-            Self::Speak => "speak",
-            Self::Reply => "reply",
-        }
-    }
-}
 
 /// An engine of the bench file.
 #[derive(Debug, Clone, Serialize)]

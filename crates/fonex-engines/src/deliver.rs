@@ -197,7 +197,7 @@ mod tests {
         for (text, name) in [
             (r#""whole""#, "whole"),
             (r#"{"pieces":{"window_s":10.0,"overlap_s":1.0}}"#, "pieces=10s-1s"),
-            (r#"{"live":{"speed":1.0,"frame_ms":100.0,"at_once":false}}"#, "live"),
+            (r#"{"live":{"speed":1.0,"frame_ms":100.0,"no_wait":false}}"#, "live"),
             (r#"{"pauses":{"pause_s":0.3,"longest_s":30.0}}"#, "pauses=0.3s"),
         ] {
             let delivery: Delivery = serde_json::from_str(text).unwrap();

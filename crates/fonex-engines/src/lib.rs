@@ -31,8 +31,9 @@ use fonex_core::{Heard, Outcome};
 
 pub use audio_form::{AudioForm, Container};
 pub use command::{CommandConfig, CommandEngine};
-pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Task, Transport, build_engine};
+pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Transport, build_engine};
 pub use deliver::Delivery;
+pub use fonex_core::Task;
 pub use guard::{Limits, LongText, Retry};
 pub use http::HttpConfig;
 use live::{Frame, Frames};
@@ -167,7 +168,7 @@ pub struct Answer<T> {
     /// What was measured.
     pub measured: Measured,
     /// What may be done after a failure.
-    pub then: Then,
+    pub then: RetryAdvice,
 }
 
 /// What was measured of a call.
@@ -189,12 +190,12 @@ pub struct Measured {
 
 /// What may be done after a failed call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Then {
+pub enum RetryAdvice {
     /// The outcome stands.
     #[default]
-    Nothing,
+    Leave,
     /// A repeat is safe and may help, at the earliest after this time where the engine named one.
-    Again(Option<Duration>),
+    Repeat(Option<Duration>),
     /// The quota is used up: nothing more of this variant makes sense now.
     QuotaGone,
 }
@@ -204,13 +205,13 @@ impl<T> Answer<T> {
     #[must_use]
     pub fn failed(outcome: Outcome, detail: impl Into<String>) -> Self {
         let detail = Some(cut(&detail.into()));
-        Self { outcome, detail, value: None, measured: Measured::default(), then: Then::Nothing }
+        Self { outcome, detail, value: None, measured: Measured::default(), then: RetryAdvice::Leave }
     }
 
     /// A call that ended with an answer.
     #[must_use]
     pub fn with(outcome: Outcome, value: T, measured: Measured) -> Self {
-        Self { outcome, detail: None, value: Some(value), measured, then: Then::Nothing }
+        Self { outcome, detail: None, value: Some(value), measured, then: RetryAdvice::Leave }
     }
 
     /// The same answer with what was measured of it.
@@ -221,7 +222,7 @@ impl<T> Answer<T> {
 
     /// The same answer with what may be done next.
     #[must_use]
-    pub fn then(self, then: Then) -> Self {
+    pub fn then(self, then: RetryAdvice) -> Self {
         Self { then, ..self }
     }
 

@@ -19,7 +19,7 @@ pub struct Pace {
     /// Milliseconds of audio in a frame.
     pub frame_ms: f64,
     /// Begins at once, as a careless client does, and not when the engine says that it is ready.
-    pub at_once: bool,
+    pub no_wait: bool,
     /// Gives up when no word came within so many seconds of the first frame.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wait_s: Option<f64>,
@@ -30,7 +30,7 @@ pub struct Pace {
 
 impl Default for Pace {
     fn default() -> Self {
-        Self { speed: 1.0, frame_ms: 100.0, at_once: false, wait_s: None, longest_s: None }
+        Self { speed: 1.0, frame_ms: 100.0, no_wait: false, wait_s: None, longest_s: None }
     }
 }
 

@@ -240,7 +240,7 @@ pub struct ResultConfig {
     /// Where the parts of one stand.
     pub alternative: AlternativeFields,
     /// The language the engine says was spoken.
-    pub language: Option<Address>,
+    pub lang: Option<Address>,
     /// Its confidence in the whole text.
     pub confidence: Option<Address>,
     /// What was used up.
@@ -303,7 +303,7 @@ impl ResultConfig {
             ("text", &self.text),
             ("words", &self.words),
             ("alternatives", &self.alternatives),
-            ("language", &self.language),
+            ("lang", &self.lang),
             ("confidence", &self.confidence),
             ("audio", &self.audio),
         ];
@@ -343,9 +343,9 @@ impl ResultConfig {
                 found.into_iter().map(|item| self.alternative.read(item)).collect::<Result<_, _>>()?
             }
         };
-        let language = self.language.as_ref().and_then(|address| address.one(answer)?.as_str()).map(str::to_owned);
+        let lang = self.lang.as_ref().and_then(|address| address.one(answer)?.as_str()).map(str::to_owned);
         let confidence = confidence(self.confidence.as_ref().and_then(|address| address.one(answer)));
-        Ok(Heard { text, words, alternatives, language, confidence, ..Heard::default() })
+        Ok(Heard { text, words, alternatives, lang, confidence, ..Heard::default() })
     }
 
     /// What the engine says was used up, as its own JSON.

@@ -7,7 +7,7 @@ use regex::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::Then;
+use crate::RetryAdvice;
 use crate::mapping::Address;
 
 /// One rule; everything that is given must hold. The first rule that fits decides.
@@ -80,11 +80,11 @@ impl OutcomeRule {
     }
 
     /// What may be done after a failure by this rule; `after` is when the engine wishes to be asked again.
-    pub(crate) fn then(&self, after: Option<Duration>) -> Then {
+    pub(crate) fn then(&self, after: Option<Duration>) -> RetryAdvice {
         match (self.quota, self.again) {
-            (true, _) => Then::QuotaGone,
-            (false, Some(true)) => Then::Again(after),
-            _ => Then::Nothing,
+            (true, _) => RetryAdvice::QuotaGone,
+            (false, Some(true)) => RetryAdvice::Repeat(after),
+            _ => RetryAdvice::Leave,
         }
     }
 }

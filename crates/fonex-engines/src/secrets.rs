@@ -1,4 +1,4 @@
-//! Keys and passwords: read from the environment or a `.env` file, filled in at the last moment, and struck out of
+//! Keys and passwords: read from the environment or a `.env` file, filled in at the last moment, and redacted out of
 //! everything an engine says before it is kept.
 
 use std::collections::BTreeMap;
@@ -9,7 +9,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use fonex_formats::{Place, Problem};
 
-/// The values of the variables that engines name, and what to strike out.
+/// The values of the variables that engines name, and what to redact out.
 #[derive(Clone, Default)]
 pub struct Secrets {
     file: Option<PathBuf>,
@@ -87,7 +87,7 @@ pub struct Redaction {
     needles: Vec<(String, String)>,
 }
 
-/// Values shorter than this would strike out parts of plain words.
+/// Values shorter than this would redact out parts of plain words.
 const SHORTEST: usize = 4;
 
 impl Redaction {
@@ -114,7 +114,7 @@ impl Redaction {
 
     /// The text with every value replaced by the name of its variable.
     #[must_use]
-    pub fn strike(&self, text: &str) -> String {
+    pub fn redact(&self, text: &str) -> String {
         let mut text = text.to_owned();
         for (form, name) in &self.needles {
             if text.contains(form.as_str()) {
@@ -158,9 +158,9 @@ mod tests {
         let redaction =
             Redaction::new([("KEY".to_owned(), "s3cr&t/\"1".to_owned()), ("N".to_owned(), "7".to_owned())]);
         for said in ["got s3cr&t/\"1!", "?k=s3cr%26t%2F%221", "czNjciZ0LyIx", "{\"k\":\"s3cr&t/\\\"1\"}"] {
-            let struck = redaction.strike(said);
-            assert!(struck.contains("[KEY]") && !struck.contains("s3cr"), "{struck}");
+            let redacted = redaction.redact(said);
+            assert!(redacted.contains("[KEY]") && !redacted.contains("s3cr"), "{redacted}");
         }
-        assert_eq!(redaction.strike("7 words"), "7 words");
+        assert_eq!(redaction.redact("7 words"), "7 words");
     }
 }

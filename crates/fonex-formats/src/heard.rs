@@ -28,7 +28,7 @@ pub struct HeardRecord {
     pub segments: Vec<TimedWord>,
     /// The language the engine says was spoken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub language: Option<String>,
+    pub lang: Option<String>,
     /// Confidence in the whole text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confidence: Option<f64>,
@@ -41,13 +41,13 @@ impl HeardRecord {
     /// Pairs a result with its clip's id.
     #[must_use]
     pub fn new(id: String, heard: Heard) -> Self {
-        let Heard { text, words, alternatives, segments, language, confidence, took_ms } = heard;
-        Self { id, text, words, alternatives, segments, language, confidence, took_ms }
+        let Heard { text, words, alternatives, segments, lang, confidence, took_ms } = heard;
+        Self { id, text, words, alternatives, segments, lang, confidence, took_ms }
     }
 
     pub(crate) fn into_heard(self) -> (String, Heard) {
-        let Self { id, text, words, alternatives, segments, language, confidence, took_ms } = self;
-        (id, Heard { text, words, alternatives, segments, language, confidence, took_ms })
+        let Self { id, text, words, alternatives, segments, lang, confidence, took_ms } = self;
+        (id, Heard { text, words, alternatives, segments, lang, confidence, took_ms })
     }
 }
 

@@ -7,7 +7,7 @@ use minijinja::{AutoEscape, Environment};
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::Piece;
+use crate::{HtmlTable, Piece};
 
 /// Everything a report shows, in order.
 #[derive(Debug, Clone, Default, Serialize)]
@@ -23,11 +23,11 @@ pub struct ReportData {
     /// Facts about the runs, as name and value.
     pub facts: Vec<(String, String)>,
     /// The tables of variants, one a task.
-    pub summary: Vec<DataTable>,
+    pub summary: Vec<HtmlTable>,
     /// Charts as SVG made by [`crate::charts`], with a caption for readers who do not see them.
     pub charts: Vec<ChartFigure>,
     /// Further tables, such as slices.
-    pub tables: Vec<DataTable>,
+    pub tables: Vec<HtmlTable>,
     /// The worst clips.
     pub clips: Vec<ClipCard>,
     /// The same comparisons for synthesised audio.
@@ -43,44 +43,6 @@ pub struct ChartFigure {
     pub svg: String,
     /// What it shows.
     pub caption: String,
-}
-
-/// A table.
-#[derive(Debug, Clone, Default, Serialize)]
-pub struct DataTable {
-    /// Its heading.
-    pub title: String,
-    /// What to know when reading it.
-    pub note: String,
-    /// Column names.
-    pub header: Vec<String>,
-    /// Rows of cells.
-    pub rows: Vec<Vec<TableCell>>,
-}
-
-/// A cell.
-#[derive(Debug, Clone, Serialize)]
-pub struct TableCell {
-    /// Its text.
-    pub text: String,
-    /// How it is set.
-    pub tone: CellTone,
-}
-
-/// How a cell is set.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum CellTone {
-    /// Words on one line.
-    Plain,
-    /// Words that may be broken into lines.
-    Wrap,
-    /// A number, set flush right.
-    Number,
-    /// A number that needs attention.
-    Alarm,
-    /// Words that need attention.
-    Warn,
 }
 
 /// One clip with what each variant made of it.
@@ -158,17 +120,14 @@ pub fn data_uri(media_type: &str, bytes: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::{Cell, Table};
 
     #[test]
     fn nothing_an_engine_wrote_becomes_markup() {
         let attack = "<script>alert(1)</script>\"'><img src=x onerror=alert(1)>";
-        let cell = TableCell { text: attack.into(), tone: CellTone::Plain };
-        let table = DataTable {
-            title: attack.into(),
-            note: attack.into(),
-            header: vec![attack.into()],
-            rows: vec![vec![cell]],
-        };
+        let mut table = Table::new([(attack, 0)]).titled(attack).noted(attack);
+        table.row([Cell::text(attack)]);
+        let table = table.html();
         let audio = AudioClip { source: data_uri("audio/flac", b"x"), label: attack.into() };
         let data = ReportData {
             title: attack.into(),

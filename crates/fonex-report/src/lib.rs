@@ -1,16 +1,18 @@
 //! Charts and the HTML report. Takes plain data and gives SVG, PNG, HTML or text; reads and writes no files.
 
 pub mod charts;
+pub mod figures;
 mod html;
 mod outline;
 mod png;
+mod table;
 mod terminal;
 mod thread;
 
 pub use html::{
-    AudioClip, CellTone, ChartFigure, ClipCard, DataTable, Reading, RenderError, ReportData, TableCell, VariantCards,
-    data_uri, render_report,
+    AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, VariantCards, data_uri, render_report,
 };
 pub use png::{PngError, png_from_svg};
+pub use table::{Cell, HtmlTable, Table};
 pub use terminal::terminal_trend;
 pub use thread::{Piece, is_right_to_left, pieces};

@@ -6,7 +6,7 @@ use fonex_core::audio::AudioMeasures;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::latency::Traffic;
 use fonex_core::text::TextProfile;
-use fonex_core::{Clip, Heard, Outcome};
+use fonex_core::{Clip, Heard, Outcome, Task};
 use serde::{Deserialize, Serialize};
 
 /// The machine a run was made on.
@@ -22,6 +22,25 @@ pub struct Machine {
     pub os: String,
     /// Load average over the minute before the run.
     pub load_1m: Option<f64>,
+    /// How busy the machine was while the run went on; left out where the system does not tell, and until the run has ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub during: Option<Busy>,
+}
+
+/// How busy a machine was while a run went on.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Busy {
+    /// Share of all processor time that other processes took, median over the looks.
+    pub others: f64,
+    /// The same at the 95th percentile of the looks.
+    pub others_p95: f64,
+    /// Share of processor time that this program and its engines took, median.
+    pub own: f64,
+    /// Times the processor was slowed down by its temperature or power, where the system counts them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub throttled: Option<u64>,
+    /// Looks taken.
+    pub looks: u64,
 }
 
 /// How far a run has come.
@@ -121,8 +140,8 @@ pub struct Variant {
     pub name: String,
     /// The engine's name.
     pub engine: String,
-    /// `hear`, `speak` or `reply`.
-    pub task: String,
+    /// What the engine does.
+    pub task: Task,
     /// How the engine is reached.
     pub transport: String,
     /// Model, empty where there is none.

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 4] = [
+const STEPS: [&str; 5] = [
     r"
     create table runs (
         id integer primary key,
@@ -53,6 +53,21 @@ const STEPS: [&str; 4] = [
         id integer primary key,
         kind text not null,
         record text not null
+    );",
+    "create table facts (
+        run_id bigint not null references runs (id) on delete cascade,
+        profile text not null,
+        version bigint not null,
+        trials bigint not null,
+        variant bigint not null,
+        fact text not null,
+        record blob not null,
+        primary key (run_id, profile, variant, fact)
+    );
+    create table sheets (
+        corpus_checksum text not null primary key,
+        version bigint not null,
+        record blob not null
     );",
 ];
 

@@ -111,6 +111,10 @@ impl Store {
         &self.connection
     }
 
+    pub(crate) const fn connection_mut(&mut self) -> &mut Connection {
+        &mut self.connection
+    }
+
     /// The store's audio files.
     #[must_use]
     pub fn audio_files(&self) -> AudioFiles {
@@ -154,6 +158,20 @@ impl Store {
         for (variant, version) in rest.variants.iter_mut().zip(versions) {
             variant.engine_version.clone_from(version);
         }
+        let record = serde_json::to_string(&rest)?;
+        self.connection.execute("update runs set record = $1 where id = $2", params![record, run])?;
+        Ok(())
+    }
+
+    /// Notes how busy the machine was while a run went on.
+    ///
+    /// # Errors
+    /// When the store cannot be read or written.
+    pub fn set_busy(&self, run: i64, busy: crate::Busy) -> Result<(), StoreError> {
+        let sql = "select record from runs where id = $1";
+        let record: String = self.connection.query_row(sql, [run], |row| row.get(0))?;
+        let mut rest: RunRest = serde_json::from_str(&record)?;
+        rest.machine.during = Some(busy);
         let record = serde_json::to_string(&rest)?;
         self.connection.execute("update runs set record = $1 where id = $2", params![record, run])?;
         Ok(())
@@ -321,6 +339,56 @@ impl Store {
         ))?;
         let rows = select.query_and_then([run], read_trial)?;
         rows.collect()
+    }
+
+    /// Calls `with` for every trial of a run, in the order they were stored.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn each_trial(&self, run: i64, mut with: impl FnMut(TrialRecord)) -> Result<(), StoreError> {
+        let sql = format!("select {TRIAL_COLUMNS} from trials where run_id = $1 order by rowid");
+        let mut select = self.connection.prepare(&sql)?;
+        let mut rows = select.query([run])?;
+        while let Some(row) = rows.next()? {
+            with(read_trial(row)?);
+        }
+        Ok(())
+    }
+
+    /// The timed trials of one clip, by variant and repeat.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn trials_of_clip(&self, run: i64, variant: usize, clip_id: &str) -> Result<Vec<TrialRecord>, StoreError> {
+        // All of the primary key's columns before the clip are given, so that nothing is searched.
+        let repeats: i64 = self.connection.query_row(
+            "select coalesce(max(repeat), -1) from trials where run_id = $1 and variant = $2 and warm_up = 0",
+            params![run, variant as i64],
+            |row| row.get(0),
+        )?;
+        let mut select = self.connection.prepare_cached(&format!(
+            "select {TRIAL_COLUMNS} from trials
+             where run_id = $1 and variant = $2 and warm_up = 0 and repeat = $3 and clip_id = $4"
+        ))?;
+        let mut found = Vec::new();
+        for repeat in 0..=repeats {
+            let rows = select.query_and_then(params![run, variant as i64, repeat, clip_id], read_trial)?;
+            for row in rows {
+                found.push(row?);
+            }
+        }
+        Ok(found)
+    }
+
+    /// The labels at some places of a run's corpus.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn clip_at(&self, corpus_checksum: &str, ordinal: u32) -> Result<Option<Clip>, StoreError> {
+        let sql = "select record from clips where corpus_checksum = $1 and ordinal = $2";
+        let record: Option<String> =
+            self.connection.query_row(sql, params![corpus_checksum, ordinal], |row| row.get(0)).optional()?;
+        Ok(record.as_deref().map(serde_json::from_str).transpose()?)
     }
 
     /// The trials of a run that have an outcome.

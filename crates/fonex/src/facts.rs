@@ -10,7 +10,7 @@ use fonex_core::{Clip, Side};
 use fonex_formats::audio::read_side;
 use fonex_formats::{Corpus, audio_path, in_parallel};
 
-use crate::execute::clip_bar;
+use crate::output::clip_bar;
 
 /// Calls `work` for every item on all cores, with progress; results stand in the order of the items.
 pub fn with_progress<T: Sync, R: Send>(what: &str, items: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {

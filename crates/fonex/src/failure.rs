@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use fonex_formats::{Place, Problem, Problems};
+use fonex_run::{RunError, store_problem};
 use fonex_store::StoreError;
 
 /// What a process says with its exit code.
@@ -65,14 +66,13 @@ impl From<Problem> for Failure {
 
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
-        let problem = Problem::new(error.to_string(), Place::default());
-        Self::from(match error {
-            StoreError::Database(_) | StoreError::Record(_) => {
-                problem.remedy("check that .fonex/runs.db beside the bench file is a Fonex store and may be written")
-            }
-            StoreError::Io(_) => problem.remedy("check that the folder .fonex beside the bench file may be written"),
-            StoreError::Newer { .. } | StoreError::Busy(_) => problem,
-        })
+        store_problem(&error).into()
+    }
+}
+
+impl From<RunError> for Failure {
+    fn from(error: RunError) -> Self {
+        Self::Input(error.0)
     }
 }
 

@@ -1,10 +1,7 @@
 //! The program: reads the command line, hands over to one command, and turns the result into an exit code.
 
-mod analysis;
-mod bench;
 mod cli;
 mod commands;
-mod execute;
 mod facts;
 mod failure;
 mod memory;

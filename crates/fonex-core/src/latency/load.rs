@@ -12,7 +12,7 @@ pub enum LoadForm {
     /// So many requests a second begin, whether earlier ones have been answered or not.
     Rate(f64),
     /// So many requests are under way at any time: each answer lets the next one begin.
-    AtOnce(u32),
+    Concurrent(u32),
 }
 
 /// One request of a step. Moments are milliseconds from the beginning of the step.
@@ -121,13 +121,13 @@ impl LoadStep {
         let pace = match (self.form, before.map(|before| (before.form, before.answers_per_s))) {
             // A handful of random arrivals has no pace to speak of.
             (LoadForm::Rate(_), _) => self.requests < LEAST_FOR_PACE || self.answers_per_s >= 0.9 * self.asked_per_s,
-            (LoadForm::AtOnce(now), Some((LoadForm::AtOnce(then), answers))) => {
+            (LoadForm::Concurrent(now), Some((LoadForm::Concurrent(then), answers))) => {
                 let more = f64::from(now) / f64::from(then.max(1)) - 1.0;
                 self.answers_per_s >= answers * (1.0 + 0.1 * more.min(1.0))
             }
             _ => true,
         };
-        answered && pace && (calm || matches!(self.form, LoadForm::AtOnce(_)))
+        answered && pace && (calm || matches!(self.form, LoadForm::Concurrent(_)))
     }
 }
 
@@ -189,7 +189,7 @@ mod tests {
                 outcome: if i % 4 == 0 { Outcome::Late } else { Outcome::Done },
             })
             .collect();
-        let step = LoadStep::of(LoadForm::AtOnce(4), &calls, None);
+        let step = LoadStep::of(LoadForm::Concurrent(4), &calls, None);
         assert!(step.client_limits);
         assert_eq!((step.failed, step.failures), (5, vec![(Outcome::Late, 5)]));
     }

@@ -44,6 +44,8 @@ pub struct Measure {
     pub estimator: Estimator,
     /// Whether `compare` asks about it when no measure is named.
     pub asked: bool,
+    /// Whether it is of something that mostly never happens, so that it is then not asked about.
+    pub rare: bool,
     /// What is said of a variant whose figure is lower, and of one whose figure is higher than another's: "gets fewer words
     /// wrong than".
     pub says: [&'static str; 2],

@@ -93,10 +93,11 @@ impl Sample {
         self
     }
 
-    /// Clips in it.
+    /// Clips that contribute a row.
     #[must_use]
     pub fn clips(&self) -> u64 {
-        self.times.as_ref().map_or(self.ends.len() as u64, |times| times.iter().sum::<f64>() as u64)
+        let with_rows = (0..self.ends.len()).filter(|clip| !self.rows_of(*clip).is_empty());
+        with_rows.map(|clip| self.times_of(clip)).sum::<f64>() as u64
     }
 
     /// Whether it has no row.

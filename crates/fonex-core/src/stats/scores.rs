@@ -62,6 +62,9 @@ impl UnitKind {
 /// Beyond so many distinct scores the unit that was not seen weighs nothing, and is left out.
 const MOST_KINDS: usize = 20_000;
 
+/// With so many units half of the skewness seen is believed.
+const FEW_FOR_SKEWNESS: f64 = 10.0;
+
 impl Reach {
     /// The reach of scores: the worst seen, and towards `worst` (distances below and above), the more so the fewer units
     /// are `off` the usual.
@@ -70,7 +73,9 @@ impl Reach {
         let below = scores.iter().fold(0.0_f64, |most, (x, _)| most.max(estimate - x));
         let above = scores.iter().fold(0.0_f64, |most, (x, _)| most.max(x - estimate));
         let share = (1.0 - off / kind.enough_off()).clamp(kind.least_share(), 1.0);
-        let towards = |seen: f64, worst: f64| seen + (worst - seen).max(0.0) * share;
+        // Where nothing bounds a unit, the worst is taken for twice the worst seen.
+        let bounded = |seen: f64, worst: f64| if worst.is_finite() { worst } else { 2.0 * seen };
+        let towards = |seen: f64, known: f64| seen + (bounded(seen, known) - seen).max(0.0) * share;
         Self { below: towards(below, worst.below), above: towards(above, worst.above) }
     }
 
@@ -93,7 +98,9 @@ impl Scores {
         let moment = |power: i32| kinds.iter().map(|(x, m)| m * (x - estimate).powi(power)).sum::<f64>() / units;
         let variance = moment(2);
         let spread = (variance * units / (units - 1.0)).sqrt();
-        let skewness = if variance > 0.0 { moment(3) / variance.powf(1.5) } else { 0.0 };
+        // A skewness from few units is mostly chance: it is shrunk towards none.
+        let trust = units / (units + FEW_FOR_SKEWNESS);
+        let skewness = if variance > 0.0 { moment(3) / variance.powf(1.5) * trust } else { 0.0 };
         Some(Self { estimate, kinds, units, spread, skewness, reach })
     }
 

@@ -167,9 +167,11 @@ fn finding(question: &Question, asked: f64) -> Finding {
         (unit.kind() == UnitKind::Group && units < LEAST_GROUPS && difference.is_some())
             .then(|| format!("{units} {}s are too few; --unit clip asks about these {0}s only", unit.as_str()))
     };
-    let withheld = withheld.clone().or_else(too_few);
-    let interval = difference.and_then(|difference| difference.interval(alpha));
-    let p_value = difference.map(|difference| (difference.p_value() * asked).min(1.0));
+    let withheld = withheld.clone().or_else(&too_few);
+    // Too few units have neither an interval nor a probability; a verdict that is withheld otherwise keeps both.
+    let tested = difference.filter(|_| too_few().is_none());
+    let interval = tested.and_then(|difference| difference.interval(alpha));
+    let p_value = tested.map(|difference| (difference.p_value() * asked).min(1.0));
     let told = withheld.is_none()
         && p_value.is_some_and(|p| p < ALPHA)
         && interval.as_ref().is_some_and(Interval::excludes_zero);

@@ -1,4 +1,4 @@
-//! Around every engine: limits, retries, the rate of requests, texts that are too long, and secrets struck out.
+//! Around every engine: limits, retries, the rate of requests, texts that are too long, and secrets redacted out.
 
 mod rate;
 
@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::secrets::Redaction;
 use crate::voices::Voice;
-use crate::{Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Then};
+use crate::{Answer, Engine, HearRequest, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag};
 use rate::Gate;
 
 /// How long to wait for what, how much at once, and how much an engine takes.
@@ -33,7 +33,7 @@ pub struct Limits {
     pub requests_per_s: Option<f64>,
     /// Requests under way at the same time at most.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub at_once: Option<usize>,
+    pub concurrency: Option<usize>,
     /// Characters a text may have.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text_characters: Option<usize>,
@@ -63,7 +63,7 @@ impl Default for Limits {
             idle_s: 30.0,
             total_s: 300.0,
             requests_per_s: None,
-            at_once: None,
+            concurrency: None,
             text_characters: None,
             audio_s: None,
             long_text: LongText::Refuse,
@@ -103,7 +103,7 @@ impl Limits {
                 return Err(Problem::new(format!("{key} is {value}"), at(key)).expected("a number above 0"));
             }
         }
-        for (key, value) in [("at_once", self.at_once), ("text_characters", self.text_characters)] {
+        for (key, value) in [("concurrency", self.concurrency), ("text_characters", self.text_characters)] {
             if value == Some(0) {
                 return Err(Problem::new(format!("{key} is 0"), at(key)).expected("1 or more"));
             }
@@ -162,7 +162,7 @@ pub(crate) struct Guarded {
 
 impl Guarded {
     pub(crate) fn new(inner: Box<dyn Engine>, limits: Limits, retry: Retry, redaction: Redaction, seed: u64) -> Self {
-        let gate = Gate::new(limits.requests_per_s, limits.at_once);
+        let gate = Gate::new(limits.requests_per_s, limits.concurrency);
         Self { inner, limits, retry, gate, redaction, seed }
     }
 
@@ -180,9 +180,9 @@ impl Guarded {
             drop(pass);
             self.note(&mut answer, &mut before, next);
             next += 1;
-            let Then::Again(asked) = answer.then else { return self.struck(answer) };
+            let RetryAdvice::Repeat(asked) = answer.then else { return self.redacted(answer) };
             if next > self.retry.attempts {
-                return self.struck(answer);
+                return self.redacted(answer);
             }
             let wait = self.retry.wait(next, chances.random());
             let wait = asked.map_or(wait, |asked| asked.max(wait));
@@ -190,7 +190,7 @@ impl Guarded {
                 let wish = format!("it asks to wait {} s, more than longest_wait_s", wait.as_secs());
                 answer.detail =
                     Some(answer.detail.map_or_else(|| wish.clone(), |detail| format!("{detail}; {wish}")));
-                return self.struck(answer);
+                return self.redacted(answer);
             }
             if !pause(wait, stop) {
                 return Answer::failed(Outcome::Stopped, "stopped while waiting to try again")
@@ -207,16 +207,16 @@ impl Guarded {
         let mut own = own;
         for request in &mut own.requests {
             request.attempt = attempt;
-            request.detail = request.detail.take().map(|detail| self.redaction.strike(&crate::cut(&detail)));
+            request.detail = request.detail.take().map(|detail| self.redaction.redact(&crate::cut(&detail)));
         }
-        own.noise.iter_mut().for_each(|line| *line = self.redaction.strike(line));
-        own.usage = own.usage.map(|usage| self.redaction.strike(&usage));
+        own.noise.iter_mut().for_each(|line| *line = self.redaction.redact(line));
+        own.usage = own.usage.map(|usage| self.redaction.redact(&usage));
         all.append(own);
         answer.measured.traffic = all;
     }
 
-    fn struck<T>(&self, answer: Answer<T>) -> Answer<T> {
-        let detail = answer.detail.map(|detail| self.redaction.strike(&detail));
+    fn redacted<T>(&self, answer: Answer<T>) -> Answer<T> {
+        let detail = answer.detail.map(|detail| self.redaction.redact(&detail));
         Answer { detail, ..answer }
     }
 
@@ -290,7 +290,7 @@ fn refused_text<T>(characters: usize, most: usize) -> Answer<T> {
 
 impl Engine for Guarded {
     fn version(&self) -> Option<String> {
-        self.inner.version().map(|version| self.redaction.strike(&version))
+        self.inner.version().map(|version| self.redaction.redact(&version))
     }
 
     fn given(&self) -> String {
@@ -309,7 +309,7 @@ impl Engine for Guarded {
             return Answer::failed(Outcome::Refused, what);
         }
         let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.hear(request)));
-        answer.map(|heard| Heard { text: self.redaction.strike(&heard.text), ..heard })
+        answer.map(|heard| Heard { text: self.redaction.redact(&heard.text), ..heard })
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
@@ -325,11 +325,11 @@ impl Engine for Guarded {
             return refused_text(characters, most);
         }
         let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.reply(request)));
-        answer.map(|text| self.redaction.strike(&text))
+        answer.map(|text| self.redaction.redact(&text))
     }
 
     fn voices_listed(&self, base: &Settings) -> Result<Option<Vec<Voice>>, String> {
-        self.inner.voices_listed(base).map_err(|why| self.redaction.strike(&why))
+        self.inner.voices_listed(base).map_err(|why| self.redaction.redact(&why))
     }
 }
 
@@ -343,7 +343,7 @@ mod tests {
     /// Fails as often as told, then answers.
     struct Faltering {
         failures: u32,
-        then: Then,
+        then: RetryAdvice,
         calls: AtomicU32,
     }
 
@@ -375,7 +375,7 @@ mod tests {
         }
     }
 
-    fn guarded(failures: u32, then: Then, limits: Limits) -> Guarded {
+    fn guarded(failures: u32, then: RetryAdvice, limits: Limits) -> Guarded {
         let inner = Box::new(Faltering { failures, then, calls: AtomicU32::new(0) });
         let retry = Retry { attempts: 3, first_wait_s: 0.001, longest_wait_s: 0.05 };
         Guarded::new(inner, limits, retry, Redaction::new([("KEY".to_owned(), "sesame".to_owned())]), 1)
@@ -389,15 +389,15 @@ mod tests {
 
     #[test]
     fn repeats_only_what_may_be_repeated_and_keeps_every_attempt() {
-        let soon = Then::Again(None);
+        let soon = RetryAdvice::Repeat(None);
         for (failures, then, outcome, attempts) in [
             (0, soon, Outcome::Done, 1),
             (2, soon, Outcome::Done, 3),
             (9, soon, Outcome::Unreachable, 3),
-            (9, Then::Nothing, Outcome::Unreachable, 1),
-            (9, Then::QuotaGone, Outcome::Unreachable, 1),
-            (9, Then::Again(Some(Duration::from_secs(3_600))), Outcome::Unreachable, 1),
-            (1, Then::Again(Some(Duration::from_millis(10))), Outcome::Done, 2),
+            (9, RetryAdvice::Leave, Outcome::Unreachable, 1),
+            (9, RetryAdvice::QuotaGone, Outcome::Unreachable, 1),
+            (9, RetryAdvice::Repeat(Some(Duration::from_secs(3_600))), Outcome::Unreachable, 1),
+            (1, RetryAdvice::Repeat(Some(Duration::from_millis(10))), Outcome::Done, 2),
         ] {
             let engine = guarded(failures, then, Limits::default());
             let answer = ask("hello", |request| engine.reply(request));
@@ -412,9 +412,9 @@ mod tests {
     fn long_texts_are_refused_or_cut_at_sentences() {
         let text = "One two three. Four five. Six!";
         let limits = |long_text| Limits { text_characters: Some(15), long_text, ..Limits::default() };
-        let refused = ask(text, |request| guarded(0, Then::Nothing, limits(LongText::Refuse)).speak(request));
+        let refused = ask(text, |request| guarded(0, RetryAdvice::Leave, limits(LongText::Refuse)).speak(request));
         assert_eq!(refused.outcome, Outcome::Refused);
-        let split = ask(text, |request| guarded(0, Then::Nothing, limits(LongText::Split)).speak(request));
+        let split = ask(text, |request| guarded(0, RetryAdvice::Leave, limits(LongText::Split)).speak(request));
         assert_eq!((split.outcome, split.measured.traffic.pieces), (Outcome::Done, Some(2)));
     }
 

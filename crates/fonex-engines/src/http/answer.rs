@@ -10,7 +10,7 @@ use super::exchange::Received;
 use super::stream::StepReader;
 use crate::mapping::{ResultConfig, ResultForm, Steps};
 use crate::spoken::from_base64;
-use crate::{Task, Then, cut};
+use crate::{RetryAdvice, Task, cut};
 
 /// What an answer held.
 #[derive(Default)]
@@ -144,17 +144,17 @@ fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading:
 }
 
 /// What a status means where no rule says otherwise, and what may be done about it.
-pub(crate) fn by_status(status: u16, said: &str, after: Option<Duration>) -> (Outcome, Then) {
+pub(crate) fn by_status(status: u16, said: &str, after: Option<Duration>) -> (Outcome, RetryAdvice) {
     let said = said.to_lowercase();
     let quota = ["quota", "credit", "insufficient funds", "billing"].iter().any(|word| said.contains(word));
     match status {
-        402 => (Outcome::Refused, Then::QuotaGone),
-        403 | 429 if quota && after.is_none() => (Outcome::Refused, Then::QuotaGone),
-        429 => (Outcome::Refused, Then::Again(after)),
-        408 | 504 => (Outcome::Late, Then::Nothing),
-        502 | 503 => (Outcome::Unreachable, Then::Again(after)),
-        400..=499 => (Outcome::Refused, Then::Nothing),
-        _ => (Outcome::Broken, Then::Nothing),
+        402 => (Outcome::Refused, RetryAdvice::QuotaGone),
+        403 | 429 if quota && after.is_none() => (Outcome::Refused, RetryAdvice::QuotaGone),
+        429 => (Outcome::Refused, RetryAdvice::Repeat(after)),
+        408 | 504 => (Outcome::Late, RetryAdvice::Leave),
+        502 | 503 => (Outcome::Unreachable, RetryAdvice::Repeat(after)),
+        400..=499 => (Outcome::Refused, RetryAdvice::Leave),
+        _ => (Outcome::Broken, RetryAdvice::Leave),
     }
 }
 

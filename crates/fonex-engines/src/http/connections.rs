@@ -11,7 +11,7 @@ use hyper::client::conn::{http1, http2};
 use hyper_util::rt::{TokioExecutor, TokioIo};
 
 use super::HttpVersion;
-use crate::Then;
+use crate::RetryAdvice;
 use crate::guard::Limits;
 use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target, shared};
 
@@ -114,7 +114,7 @@ impl Connections {
         *opening = opened.1;
         match opened.0? {
             Sender::One(..) if self.version == HttpVersion::Two => Err(NetFailure {
-                then: Then::Nothing,
+                then: RetryAdvice::Leave,
                 ..NetFailure::unreachable("the service does not agree to HTTP/2")
             }),
             Sender::Two(sender) => {

@@ -16,7 +16,7 @@ use super::body::Body;
 use super::connections::{Connections, Sender};
 use crate::guard::Limits;
 use crate::net::{Moments, Net, NetFailure, Opening, Url};
-use crate::{Task, Then};
+use crate::{RetryAdvice, Task};
 
 /// A request ready to be sent.
 pub(super) struct Outgoing {
@@ -306,7 +306,7 @@ fn unpacked(encoding: &str, body: &[u8], asked: bool, longest: usize) -> Result<
 fn broken_off(error: &hyper::Error, stale: bool) -> NetFailure {
     let what = format!("no answer: {}", reason(error));
     if stale || error.is_canceled() {
-        return NetFailure { outcome: Outcome::Broken, detail: what, then: Then::Again(None) };
+        return NetFailure { outcome: Outcome::Broken, detail: what, then: RetryAdvice::Repeat(None) };
     }
     NetFailure::broken(what)
 }

@@ -12,7 +12,7 @@ use super::exchange::Received;
 use super::{Ended, RequestConfig, Talk};
 use crate::mapping::Address;
 use crate::net::NetFailure;
-use crate::{Task, Then, cut};
+use crate::{RetryAdvice, Task, cut};
 
 /// How a job is followed. `{job}` in the requests is what the submission answered.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -92,7 +92,7 @@ impl Talk<'_> {
         let submitted = self.send(outgoing, &mut |_, _| true).await.map_err(|ended| {
             // A submission that was sent may have been taken: another would leave a second job on the server.
             let sent = self.measured.traffic.requests.last().is_some_and(|request| request.sent_ms.is_some());
-            Ended { then: if sent { Then::Nothing } else { ended.then }, ..ended }
+            Ended { then: if sent { RetryAdvice::Leave } else { ended.then }, ..ended }
         })?;
         self.judge(&submitted)?;
         let answer = parsed(&submitted, "the submission")?;

@@ -36,7 +36,8 @@ use crate::spoken::sound;
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
 use crate::voices::{Voice, VoiceListConfig};
 use crate::{
-    Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Task, Then, Watch, outcome_of_words,
+    Answer, Engine, HearRequest, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag, Task, Watch,
+    outcome_of_words,
 };
 use answer::Reading;
 use exchange::{Outgoing, Received, Wire};
@@ -286,7 +287,7 @@ struct Talk<'t> {
 struct Ended {
     outcome: Outcome,
     detail: String,
-    then: Then,
+    then: RetryAdvice,
 }
 
 impl From<NetFailure> for Ended {
@@ -298,7 +299,7 @@ impl From<NetFailure> for Ended {
 
 impl Ended {
     fn broken(detail: impl Into<String>) -> Self {
-        Self { outcome: Outcome::Broken, detail: detail.into(), then: Then::Nothing }
+        Self { outcome: Outcome::Broken, detail: detail.into(), then: RetryAdvice::Leave }
     }
 }
 
@@ -465,7 +466,7 @@ impl Talk<'_> {
                 name.ok().zip(value.ok()).ok_or_else(|| Ended {
                     outcome: Outcome::Refused,
                     detail: format!("the header {template:?} cannot be sent with what is filled in"),
-                    then: Then::Nothing,
+                    then: RetryAdvice::Leave,
                 })
             })
             .collect()

@@ -24,32 +24,32 @@ use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 pub(crate) use clocked::{Clocked, Moments};
 pub(crate) use url::{Target, Url, percent_encoded};
 
-use crate::{StopFlag, Then};
+use crate::{RetryAdvice, StopFlag};
 
 /// Why a call over the network ended without an answer.
 #[derive(Debug)]
 pub(crate) struct NetFailure {
     pub(crate) outcome: Outcome,
     pub(crate) detail: String,
-    pub(crate) then: Then,
+    pub(crate) then: RetryAdvice,
 }
 
 impl NetFailure {
     /// A failure before anything was sent: a repeat is safe.
     pub(crate) fn unreachable(detail: impl Into<String>) -> Self {
-        Self { outcome: Outcome::Unreachable, detail: detail.into(), then: Then::Again(None) }
+        Self { outcome: Outcome::Unreachable, detail: detail.into(), then: RetryAdvice::Repeat(None) }
     }
 
     pub(crate) fn broken(detail: impl Into<String>) -> Self {
-        Self { outcome: Outcome::Broken, detail: detail.into(), then: Then::Nothing }
+        Self { outcome: Outcome::Broken, detail: detail.into(), then: RetryAdvice::Leave }
     }
 
     pub(crate) fn late(detail: impl Into<String>) -> Self {
-        Self { outcome: Outcome::Late, detail: detail.into(), then: Then::Nothing }
+        Self { outcome: Outcome::Late, detail: detail.into(), then: RetryAdvice::Leave }
     }
 
     pub(crate) fn stopped() -> Self {
-        Self { outcome: Outcome::Stopped, detail: "stopped before the answer came".into(), then: Then::Nothing }
+        Self { outcome: Outcome::Stopped, detail: "stopped before the answer came".into(), then: RetryAdvice::Leave }
     }
 }
 
@@ -163,7 +163,7 @@ impl Net {
         opening: &mut Opening,
     ) -> Result<(Clocked, bool), NetFailure> {
         let late = || NetFailure {
-            then: Then::Again(None),
+            then: RetryAdvice::Repeat(None),
             ..NetFailure::late(format!("no connection to {target} within {} s", limit.as_secs_f64()))
         };
         timeout(limit, self.open_unlimited(target, opening)).await.map_err(|_| late())?
@@ -192,7 +192,7 @@ impl Net {
             .map_err(|_| NetFailure::unreachable(format!("{} is no name a certificate can have", target.host)))?;
         let secured = TlsConnector::from(Arc::clone(&self.tls)).connect(name, stream).await;
         let secured = secured.map_err(|error| NetFailure {
-            then: Then::Nothing,
+            then: RetryAdvice::Leave,
             ..NetFailure::unreachable(format!("no secure connection to {target}: {}", tls_reason(&error)))
         })?;
         opening.tls = Some(started.elapsed());

@@ -26,7 +26,7 @@ use crate::mapping::Steps;
 use crate::net::{Clocked, NetFailure, Opening, Url};
 use crate::spoken::from_base64;
 use crate::values::Values;
-use crate::{Frame, Frames, Live, Measured, Then, Watch, cut};
+use crate::{Frame, Frames, Live, Measured, RetryAdvice, Watch, cut};
 
 type Sink = SplitSink<WebSocketStream<Clocked>, Message>;
 type Stream = SplitStream<WebSocketStream<Clocked>>;
@@ -362,7 +362,7 @@ impl<'s> Session<'s> {
             Meaning::Closed => return self.over("the service ended").map(|()| true),
             Meaning::Error => {
                 let outcome = rule.outcome.unwrap_or(Outcome::Broken);
-                let then = if rule.quota { Then::QuotaGone } else { Then::Nothing };
+                let then = if rule.quota { RetryAdvice::QuotaGone } else { RetryAdvice::Leave };
                 return Err(NetFailure { outcome, detail: format!("the service said: {}", cut(text)), then });
             }
             Meaning::Audio => {
@@ -432,7 +432,7 @@ async fn send_all(
     if let Some(start) = &config.start {
         bytes += send(sink, Message::text(message(start, &values))).await?;
     }
-    let careless = matches!(given, Given::Live(_, live, _) if live.pace.at_once);
+    let careless = matches!(given, Given::Live(_, live, _) if live.pace.no_wait);
     if config.has(Meaning::Ready) && !careless {
         ready.notified().await;
     }

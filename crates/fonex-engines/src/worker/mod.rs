@@ -23,8 +23,8 @@ use crate::secrets::Secrets;
 use crate::spoken::{from_base64, sound};
 use crate::values::{Known, look_up, variables_in};
 use crate::{
-    Answer, Container, Engine, Form, HearRequest, Live, Measured, SpeakRequest, StopFlag, Then, cut, heard_answer,
-    outcome_of_words,
+    Answer, Container, Engine, Form, HearRequest, Live, Measured, RetryAdvice, SpeakRequest, StopFlag, cut,
+    heard_answer, outcome_of_words,
 };
 use child::{Child, Ended};
 use live::Listening;
@@ -103,7 +103,7 @@ struct Line {
     #[serde(default)]
     alternatives: Vec<Alternative>,
     #[serde(default)]
-    language: Option<String>,
+    lang: Option<String>,
     #[serde(default)]
     confidence: Option<f64>,
     #[serde(default)]
@@ -351,7 +351,7 @@ fn keep_noise(measured: &mut Measured, line: &str) {
 
 fn other<T>(failed: Failed) -> Answer<T> {
     let Answer { outcome, detail, measured, .. } = *failed;
-    let then = if outcome == Outcome::Unreachable { Then::Again(None) } else { Then::Nothing };
+    let then = if outcome == Outcome::Unreachable { RetryAdvice::Repeat(None) } else { RetryAdvice::Leave };
     Answer { outcome, detail, value: None, measured, then }
 }
 
@@ -361,8 +361,8 @@ fn heard_of(answered: Result<(Line, Measured), Failed>) -> Answer<Heard> {
         Err(failed) => other(failed),
         Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match line.text {
             Some(text) => {
-                let Line { words, alternatives, language, confidence, .. } = line;
-                let heard = Heard { text, words, alternatives, language, confidence, ..Heard::default() };
+                let Line { words, alternatives, lang, confidence, .. } = line;
+                let heard = Heard { text, words, alternatives, lang, confidence, ..Heard::default() };
                 heard_answer(heard, measured)
             }
             None if line.outcome == Some(Outcome::Nothing) => {

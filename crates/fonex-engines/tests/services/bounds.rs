@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use fonex_core::Outcome;
-use fonex_engines::Then;
+use fonex_engines::RetryAdvice;
 use serde_json::{Value, json};
 
 use crate::util::{KEY, engine, hear, say, service, try_engine, with};
@@ -40,7 +40,7 @@ fn what_may_be_repeated_is_and_every_attempt_is_kept() {
     );
     let tomorrow = "Fri, 31 Dec 2100 23:59:59 GMT";
     assert_eq!(attempts("429", tomorrow).0, [1], "a date is a wish as well");
-    assert_eq!(attempts("quota", "1").2.then, Then::QuotaGone);
+    assert_eq!(attempts("quota", "1").2.then, RetryAdvice::QuotaGone);
 }
 
 #[test]
@@ -59,7 +59,7 @@ fn rates_and_numbers_at_once_are_kept() {
     };
     let slow = timed(json!({"requests_per_s": 20.0}), json!({}));
     assert!(slow >= 0.25, "six at 20 a second begin over a quarter of a second: {slow}");
-    let one = timed(json!({"at_once": 1}), json!({"wait_ms": "50"}));
+    let one = timed(json!({"concurrency": 1}), json!({"wait_ms": "50"}));
     assert!(one >= 0.3, "one after the other: {one}");
 }
 
@@ -77,8 +77,8 @@ fn rules_of_the_bench_file_decide_what_an_answer_means() {
     assert_eq!(says(json!({"status": 404, "outcome": "nothing"})).0, Outcome::Nothing);
     assert_eq!(says(json!({"status": 500, "outcome": "nothing"})).0, Outcome::Refused);
     assert_eq!(says(json!({"at": "/error/message", "matches": "no such", "outcome": "unclear"})).0, Outcome::Unclear);
-    assert_eq!(says(json!({"status": 404, "outcome": "refused", "quota": true})).1, Then::QuotaGone);
-    assert_eq!(says(json!({"status": 404, "outcome": "broken", "again": true})).1, Then::Again(None));
+    assert_eq!(says(json!({"status": 404, "outcome": "refused", "quota": true})).1, RetryAdvice::QuotaGone);
+    assert_eq!(says(json!({"status": 404, "outcome": "broken", "again": true})).1, RetryAdvice::Repeat(None));
     let heard = json!({"at": "/text", "matches": "^Hold", "outcome": "unclear"});
     assert_eq!(ruled(json!({}), heard).0, Outcome::Unclear, "also of an answer with a good status");
 }

@@ -76,7 +76,7 @@ fn secrets_reach_a_program_by_its_environment_only() {
     assert_eq!(
         hear(echoing.as_ref()).value.unwrap().text,
         "token is [STANDIN_KEY]",
-        "it is struck out of what is heard"
+        "it is redacted out of what is heard"
     );
     let failing = engine(with(
         shell("command", "hear", "echo \"bad key $TOKEN\" >&2; exit 1"),

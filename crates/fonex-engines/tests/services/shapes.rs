@@ -17,7 +17,7 @@ fn every_way_of_asking_and_answering_gives_the_same_text() {
     let address = service.address().to_string();
     let key = json!({"headers": {"Authorization": "Bearer {env.STANDIN_KEY}"}});
     let ways = [
-        ("raw body", json!({"body": "{audio}"}), json!({"words": "/words", "language": "/language"}), "wav"),
+        ("raw body", json!({"body": "{audio}"}), json!({"words": "/words", "lang": "/language"}), "wav"),
         ("FLAC", json!({"body": "{audio}"}), json!({"text": "$.text"}), "flac"),
         ("bare samples", json!({"body": "{audio}", "query": {"rate": "{audio_rate_hz}"}}), json!({}), "raw"),
         ("form", json!({"form": {"audio": "{audio}", "model": "{model}"}}), json!({}), "wav"),
@@ -56,7 +56,7 @@ fn every_way_of_asking_and_answering_gives_the_same_text() {
                 (Outcome::Done, Some(LABEL)),
                 "{way}: {answer:?}"
             );
-            let language = answer.value.as_ref().and_then(|heard| heard.language.as_deref());
+            let language = answer.value.as_ref().and_then(|heard| heard.lang.as_deref());
             assert_eq!(language, (way == "raw body").then_some("en"), "{way}");
             let noted = &answer.measured.traffic.requests[0];
             in_order(noted);

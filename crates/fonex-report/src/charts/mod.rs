@@ -13,7 +13,7 @@ pub use intervals::{IntervalRow, IntervalSeries, RateMark, interval_svg};
 pub use latency::{LatencySeries, latency_svg};
 pub use plane::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 pub use sound::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
-pub use trend::{TrendLine, TrendMark, trend_svg};
+pub use trend::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg};
 pub use turns::{TurnBar, turns_svg};
 
 use plotters::coord::Shift;
@@ -130,10 +130,21 @@ impl Scale {
         let high = step * f64::from(steps);
         (Self { low: 0.0, high, from, to }, (0..=steps).map(|i| step * f64::from(i)).collect())
     }
+
+    /// A scale that holds zero and both ends, with round ticks.
+    fn around_zero(least: f64, most: f64, from: i32, to: i32) -> (Self, Vec<f64>) {
+        if least >= 0.0 {
+            return Self::from_zero(most, from, to);
+        }
+        let step = round_step((most.max(0.0) - least).max(1e-9) / 5.0);
+        let (below, above) = ((least / step).floor() as i32, (most.max(0.0) / step).ceil() as i32);
+        let scale = Self { low: step * f64::from(below), high: step * f64::from(above), from, to };
+        (scale, (below..=above).map(|i| step * f64::from(i)).collect())
+    }
 }
 
 /// The smallest of 1, 2, 5 times a power of ten that is at least `least`.
-fn round_step(least: f64) -> f64 {
+pub(crate) fn round_step(least: f64) -> f64 {
     let power = 10_f64.powf(least.log10().floor());
     [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|step| *step >= least * 0.999).unwrap_or(power * 10.0)
 }

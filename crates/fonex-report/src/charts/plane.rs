@@ -50,6 +50,8 @@ pub struct PlaneSeries {
     pub labels: Vec<String>,
     /// How it is drawn.
     pub form: PlaneForm,
+    /// The interval of each point along the vertical axis; none, or as many as points.
+    pub intervals: Vec<Option<(f64, f64)>>,
 }
 
 /// How a set of points is drawn.
@@ -92,8 +94,11 @@ pub fn plane_svg(chart: &PlaneChart) -> String {
         let chart = &PlaneChart { series: chart.series.iter().map(placed).collect(), ..chart.clone() };
         let points = || chart.series.iter().flat_map(|series| &series.points);
         let guided = || chart.guides.iter().flat_map(|guide| [guide.from, guide.to]);
+        let bounds =
+            chart.series.iter().flat_map(|series| &series.intervals).flatten().flat_map(|(low, high)| [*low, *high]);
         let (x, x_ticks) = scale(&chart.x, points().map(|p| p.0).chain(guided().map(|p| p.0)), LEFT, RIGHT);
-        let (y, y_ticks) = scale(&chart.y, points().map(|p| p.1).chain(guided().map(|p| p.1)), BOTTOM, TOP);
+        let (y, y_ticks) =
+            scale(&chart.y, points().map(|p| p.1).chain(guided().map(|p| p.1)).chain(bounds), BOTTOM, TOP);
         text(area, &chart.title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
         let names: Vec<&str> = chart.series.iter().map(|series| series.name.as_str()).collect();
         if names.iter().any(|name| !name.is_empty()) {
@@ -153,6 +158,16 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
     let places: Vec<(i32, i32)> = series.points.iter().map(|(a, b)| (x.at(*a), y.at(*b))).collect();
     if series.form == PlaneForm::Line && places.len() > 1 {
         area.draw(&PathElement::new(places.clone(), colour(at).stroke_width(2))).map_err(drop)?;
+    }
+    for (place, interval) in places.iter().zip(&series.intervals) {
+        if let Some((low, high)) = interval {
+            let (top, bottom) = (y.at(*high), y.at(*low));
+            let bar = [(place.0, top), (place.0, bottom)];
+            area.draw(&PathElement::new(bar.to_vec(), colour(at).mix(0.7).stroke_width(2))).map_err(drop)?;
+            for end in [top, bottom] {
+                line(area, (place.0 - 4, end), (place.0 + 4, end), colour(at))?;
+            }
+        }
     }
     match series.form {
         PlaneForm::Dots => {

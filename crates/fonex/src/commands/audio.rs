@@ -1,5 +1,6 @@
 //! `fonex audio`: measure recordings, and picture one with its labels.
 
+use clap::Args;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -11,10 +12,43 @@ use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 use serde::Serialize;
 
 use super::pieces::write_pieces;
-use crate::cli::{AudioOptions, Format};
+use crate::cli::{Format, FormatArg, seconds_above_zero};
 use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural, write_chart};
+use fonex_core::measures::Unit;
+
+use crate::output::{self, Cell, Table, plural, write_chart};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex audio corpus.jsonl
+  fonex audio corpus.jsonl --clip radio-006 -o radio-006.png
+  fonex audio audio/call-001.flac --cut pieces")]
+pub struct AudioOptions {
+    /// Recordings, or a corpus for all its clips
+    #[arg(required = true, value_name = "FILE")]
+    pub inputs: Vec<PathBuf>,
+    /// Only this clip of the corpus
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Captions to draw under a recording, .srt or .vtt
+    #[arg(long, value_name = "FILE")]
+    pub captions: Option<PathBuf>,
+    /// Cut the recording at its pauses into this folder
+    #[arg(long, value_name = "DIR")]
+    pub cut: Option<PathBuf>,
+    /// The shortest silence that counts as a pause, in seconds
+    #[arg(long, default_value_t = 0.3, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub least_pause: f64,
+    /// The longest piece, in seconds
+    #[arg(long, default_value_t = 30.0, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub longest_piece: f64,
+    /// Write a picture to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// What is measured of one recording.
 #[derive(Serialize)]
@@ -116,7 +150,7 @@ fn corpus_items(corpus: &Corpus, only: Option<&str>) -> Result<Vec<Item>, Failur
     if let (true, Some(only)) = (chosen.is_empty(), only) {
         let ids: Vec<String> = corpus.clips.iter().map(|clip| clip.id.clone()).collect();
         let what = format!("the corpus has no clip \"{only}\"");
-        return Err(crate::bench::unknown(what, only, ids.iter().take(20), Place::file(&corpus.path)).into());
+        return Err(fonex_run::unknown(what, only, ids.iter().take(20), Place::file(&corpus.path)).into());
     }
     let item = |clip: &&fonex_core::Clip| {
         let words = if clip.words.is_empty() { &clip.segments } else { &clip.words }.iter();
@@ -162,37 +196,36 @@ fn level(value: Option<f64>, unit: &str) -> String {
 }
 
 fn table(done: &[Measured]) -> Table {
-    let header = [
-        "recording",
-        ">seconds",
-        ">Hz",
-        ">channels",
-        ">loudness",
-        ">true peak",
-        ">noise floor",
-        ">SNR",
-        ">clipped",
-        ">pauses",
-        "defect",
-    ];
-    let mut table = Table::new(header);
+    let mut table = Table::new([
+        ("recording", 0),
+        ("seconds", 0),
+        ("Hz", 2),
+        ("channels", 3),
+        ("loudness LUFS", 1),
+        ("true peak dBTP", 1),
+        ("noise floor dBFS", 3),
+        ("SNR dB", 1),
+        ("clipped", 2),
+        ("pauses", 4),
+        ("defect", 0),
+    ]);
     for one in done {
         let m = &one.measures;
         table.row([
-            name(one),
-            format!("{:.2}", m.duration_s),
-            one.rate_hz.to_string(),
-            one.channels.to_string(),
-            level(one.loudness_lufs, "LUFS"),
-            level(one.true_peak_dbtp, "dBTP"),
-            level(m.noise_floor_dbfs, "dBFS"),
-            level(m.snr_db, "dB"),
-            format!("{:.2} %", m.clipped_share * 100.0),
-            one.pauses.len().to_string(),
-            one.defect.clone().unwrap_or_default(),
+            Cell::text(name(one)),
+            Cell::Number(m.duration_s, 2),
+            Cell::Count(u64::from(one.rate_hz)),
+            Cell::Count(one.channels as u64),
+            Cell::number(one.loudness_lufs, 1),
+            Cell::number(one.true_peak_dbtp, 1),
+            Cell::number(m.noise_floor_dbfs, 1),
+            Cell::number(m.snr_db, 1),
+            Cell::Figure(Unit::Share, m.clipped_share),
+            Cell::Count(one.pauses.len() as u64),
+            one.defect.as_ref().map_or(Cell::Empty, |defect| Cell::Warning(defect.to_string())),
         ]);
     }
-    table
+    table.without_empty_columns()
 }
 
 fn page(one: &Measured, audio: &Audio, item: &Item) -> String {

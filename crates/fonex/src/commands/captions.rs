@@ -1,25 +1,126 @@
 //! `fonex captions`: captions from what was heard, and the faults of captions that exist.
 
+use clap::{Args, Subcommand, ValueEnum};
 use std::collections::HashMap;
 use std::fs;
 use std::path::Path;
+use std::path::PathBuf;
 
-use fonex_core::accuracy::ScoreBuilder;
+use fonex_core::Task;
+use fonex_core::accuracy::{Answered, ScoreBuilder};
 use fonex_core::captions::{Caption, CaptionCheck, CaptionRule, check_captions, cut_captions, timed};
+use fonex_core::measures::find;
 use fonex_core::text::{Label, TextProfile};
-use fonex_core::timing::{TimingBuilder, word_offsets};
 use fonex_core::{Clip, Heard, TimedWord};
 use fonex_formats::captions::{heard_from, parse};
 use fonex_formats::{CaptionForm, Corpus, Place, Problem, nearest, read_corpus, read_heard, write_captions};
 use serde::Serialize;
 
 use super::{find_run, find_variant};
-use crate::analysis::RunView;
-use crate::bench::{existing_store, read_profile};
-use crate::cli::{CaptionRules, CaptionsCheck, CaptionsCommand, CaptionsWrite, Format};
+use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural};
+use crate::output::{self, Cell, Table, plural};
+use fonex_analysis::{RunView, Wanted};
+use fonex_run::{existing_store, read_profile};
+
+#[derive(Debug, Subcommand)]
+pub enum CaptionsCommand {
+    /// Cut words with times into captions: SubRip, WebVTT or plain lines
+    Write(CaptionsWrite),
+    /// Whether captions can be read, and are right where there is a label
+    Check(CaptionsCheck),
+}
+
+/// What a caption may be.
+#[derive(Debug, Args)]
+pub struct CaptionRules {
+    /// Characters of a line
+    #[arg(long, default_value_t = 42, value_name = "N", value_parser = clap::value_parser!(u16).range(5..=500))]
+    pub line: u16,
+    /// Lines of a caption
+    #[arg(long, default_value_t = 2, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=10))]
+    pub lines: u16,
+    /// Characters a second that a reader follows
+    #[arg(long, default_value_t = 17.0, value_name = "N", value_parser = seconds_above_zero)]
+    pub speed: f64,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex captions write last --clip radio-006
+  fonex captions write last --variant tern --correct-by corpus.jsonl --to srt -o captions")]
+pub struct CaptionsWrite {
+    /// A results file or folder, or a stored run
+    pub source: String,
+    /// Variant of the run; its first recogniser by default
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only this clip
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Form; by the ending of the file, else vtt
+    #[arg(long)]
+    pub to: Option<CaptionTo>,
+    /// A file for one clip, a folder for several; standard output by default
+    #[arg(short, long, value_name = "PATH")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub rules: CaptionRules,
+    /// Move all times by so many milliseconds
+    #[arg(long, default_value_t = 0.0, value_name = "MS", allow_hyphen_values = true)]
+    pub shift_ms: f64,
+    /// Multiply all times by this
+    #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero)]
+    pub stretch: f64,
+    /// Take off the offset and the drift that these labels show
+    #[arg(long, value_name = "CORPUS", conflicts_with_all = ["shift_ms", "stretch"])]
+    pub correct_by: Option<PathBuf>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
+
+/// Forms of captions.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum CaptionTo {
+    Srt,
+    Vtt,
+    Text,
+}
+
+impl From<CaptionTo> for CaptionForm {
+    fn from(to: CaptionTo) -> Self {
+        match to {
+            CaptionTo::Srt => Self::Srt,
+            CaptionTo::Vtt => Self::Vtt,
+            CaptionTo::Text => Self::Text,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex captions check talk.srt --against corpus.jsonl")]
+pub struct CaptionsCheck {
+    /// Caption files, .srt or .vtt
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Score text and times against the clip of the same name in this corpus
+    #[arg(long, value_name = "CORPUS")]
+    pub against: Option<PathBuf>,
+    /// The clip, where the file has another name
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml
+    #[arg(long, default_value = "neutral")]
+    pub profile: String,
+    #[command(flatten)]
+    pub rules: CaptionRules,
+    /// End with exit code 1 when there is a fault
+    #[arg(long)]
+    pub strict: bool,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 pub fn captions(command: &CaptionsCommand) -> Result<Code, Failure> {
     match command {
@@ -121,19 +222,28 @@ fn results(options: &CaptionsWrite) -> Result<Vec<(String, Heard)>, Failure> {
         let mut file = read_heard(path)?;
         return Ok(file.order.iter().filter_map(|id| Some((id.clone(), file.by_id.remove(id)?))).collect());
     }
-    let store = existing_store(&options.bench.bench)?;
-    let view = RunView::load(&store, find_run(&store, &options.source)?)?;
+    let mut store = existing_store(&options.bench.bench)?;
+    let run = find_run(&store, &options.source)?;
+    let view =
+        RunView::load(&mut store, run, None, &Wanted { measures: find("wer").into_iter().collect(), slices: false })?;
     let variant = match &options.variant {
         Some(name) => find_variant(&view, name)?,
         None => view
             .variants
             .iter()
-            .find(|variant| variant.variant.task == "hear")
+            .find(|variant| variant.variant.task == Task::Hear)
             .ok_or_else(|| Problem::new(format!("run {} has no recogniser", view.name()), Place::default()))?,
     };
+    let mut results: Vec<(String, Heard)> = Vec::new();
     let mut seen = std::collections::HashSet::new();
-    let first = variant.records.iter().filter(|trial| seen.insert(trial.key.clip_id.clone()));
-    Ok(first.filter_map(|trial| Some((trial.key.clip_id.clone(), trial.heard.clone()?))).collect())
+    store.each_trial(view.run.id, |trial| {
+        let own = trial.key.variant == variant.place && !trial.key.warm_up;
+        if let Some(heard) = trial.heard.filter(|_| own && seen.insert(trial.key.clip_id.clone())) {
+            results.push((trial.key.clip_id, heard));
+        }
+    })?;
+    results.sort_by(|a, b| a.0.cmp(&b.0));
+    Ok(results)
 }
 
 /// The words with times; those of segments have their segment's time divided among them.
@@ -159,14 +269,14 @@ fn correction(options: &CaptionsWrite, results: &[(String, Heard)]) -> Result<Co
     let corpus = read_corpus(path)?;
     let heard: HashMap<&str, &Heard> = results.iter().map(|(id, heard)| (id.as_str(), heard)).collect();
     let profile = TextProfile::shipped("neutral").expect("the neutral profile is shipped");
-    let mut timing = TimingBuilder::default();
+    let mut builder = ScoreBuilder::new(&profile.name);
     for clip in &corpus.clips {
-        let offsets = heard.get(clip.id.as_str()).and_then(|heard| word_offsets(&profile, clip, heard));
-        if let Some(offsets) = offsets {
-            timing.add(&clip.id, &offsets);
+        if let (Some(heard), Ok(label)) = (heard.get(clip.id.as_str()), Label::parse(&clip.text)) {
+            let counts = builder.hear(&profile, clip, &label, heard);
+            builder.add(clip, &[Answered { counts, took_ms: None }]);
         }
     }
-    let Some(timing) = timing.finish(1).filter(|timing| timing.words > 0) else {
+    let Some(timing) = builder.finish().timing.filter(|timing| timing.words > 0) else {
         let problem = Problem::new(
             format!("no word of these results has a labelled time in {}", path.display()),
             Place::default(),
@@ -246,10 +356,9 @@ fn scored(
         return Err(problem.remedy("name the clip with --clip").into());
     };
     let label = Label::parse(&clip.text).expect("labels are checked when the corpus is read");
-    let mut builder = ScoreBuilder::new(&profile.name, 1);
-    let (words, characters) = builder.compare(profile, &label, &heard.text);
-    builder.add(clip, words, characters, word_offsets(profile, &with_words(clip), heard).as_ref());
-    builder.add_in_depth(profile, clip, &label, heard);
+    let mut builder = ScoreBuilder::new(&profile.name);
+    let counts = builder.hear(profile, &with_words(clip), &label, heard);
+    builder.add(clip, &[Answered { counts, took_ms: None }]);
     Ok(builder.finish())
 }
 
@@ -273,7 +382,7 @@ fn page(checked: &Checked) -> String {
     if check.faults.is_empty() {
         text += "no fault found\n";
     } else {
-        text += &faults_table(std::slice::from_ref(checked)).text();
+        text += &output::text(&faults_table(std::slice::from_ref(checked)));
     }
     if let Some(score) = &checked.score {
         text += &format!("\n{}", show::score_summary(score));
@@ -282,11 +391,16 @@ fn page(checked: &Checked) -> String {
 }
 
 fn faults_table(all: &[Checked]) -> Table {
-    let mut table = Table::new(["file", "fault", ">captions", "such as number"]);
+    let mut table = Table::new([("file", 0), ("fault", 0), ("captions", 0), ("such as number", 1)]);
     for checked in all {
         for fault in &checked.check.faults {
             let first = fault.first.iter().map(u64::to_string).collect::<Vec<_>>().join(", ");
-            table.row([checked.file.clone(), fault.fault.as_str().to_owned(), fault.captions.to_string(), first]);
+            table.row([
+                Cell::text(checked.file.as_str()),
+                Cell::text(fault.fault.as_str()),
+                Cell::Count(fault.captions),
+                Cell::text(first),
+            ]);
         }
     }
     table

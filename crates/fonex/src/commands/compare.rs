@@ -1,44 +1,93 @@
 //! `fonex compare`: findings about variants over the same clips.
 
-use fonex_core::findings::{Finding, Measure, Verdict};
+use clap::Args;
+use fonex_analysis::{Asked, Comparison, CostSummary, RunView, Side, VariantView, Wanted, by_task, compare};
+use fonex_core::measures::find;
+use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_formats::{Place, Problem};
-use fonex_store::Store;
+use fonex_report::figures::figure;
+use fonex_run::{existing_store, unknown};
+use fonex_store::{RunRef, Store};
 
+use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::{find_run, find_variant};
-use crate::analysis::{Comparison, CostSummary, RunView, Side, VariantView, by_task, compare};
-use crate::bench::existing_store;
-use crate::cli::{Compare, Format};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds, money, percent, percent_points};
+use crate::output::{self, Cell, Table, money};
 
-pub fn compare_runs(options: &Compare) -> Result<Code, Failure> {
-    let store = existing_store(&options.bench.bench)?;
-    let named = options.runs.iter().map(|typed| Named::find(&store, typed)).collect::<Result<Vec<_>, _>>()?;
-    let comparisons = compare_named(&named, &options.by, options.seed)?;
+#[derive(Debug, Args)]
+#[command(after_help = "A run is a number, a label, or last; RUN:VARIANT names one of its variants.
+Examples, in the folder the demo made:
+  fonex compare 1                              its first variant against the others
+  fonex compare 1:marl/river 1:tern            two variants
+  fonex compare w45 w46 --measure 'wer,word_*' the same variants in two runs, by other measures")]
+pub struct CompareOptions {
+    /// What to compare; everything after the first is held against the first
+    #[arg(required = true, value_name = "RUN")]
+    pub runs: Vec<String>,
+    /// Also compare within the slices of this tag, or speaker or lang; may be repeated
+    #[arg(long, value_name = "TAG")]
+    pub by: Vec<String>,
+    #[command(flatten)]
+    pub measures: MeasureArg,
+    #[command(flatten)]
+    pub unit: UnitArg,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
+    let mut store = existing_store(&options.bench.bench)?;
+    let asked = Asked { measures: options.measures.chosen()?, by: options.by.clone(), unit: options.unit.chosen() };
+    let profile = options.profile.chosen()?;
+    let mut named = Vec::new();
+    for typed in &options.runs {
+        named.push(Named::find(&mut store, typed, profile.as_ref(), &asked)?);
+    }
+    check_slices(&named, &asked.by)?;
+    let comparisons = compare(&store, &pairs(&named)?, &asked)?;
+    if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
+        let problem = Problem::new("none of these measures applies to what is compared", Place::default());
+        return Err(problem.remedy("fonex measures lists which measure is of which task").into());
+    }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
         Format::Table => output::print(&page(&comparisons))?,
-        form => output::print_table(&findings_table(&comparisons), form)?,
+        form => output::print_table(&findings_table(&comparisons, true), form)?,
     }
     Ok(Code::Done)
 }
 
 /// A run as named, with its variant where one was.
-pub(super) struct Named {
+struct Named {
     view: RunView,
     variant: Option<String>,
 }
 
 impl Named {
-    fn find(store: &Store, typed: &str) -> Result<Self, Failure> {
+    fn find(
+        store: &mut Store,
+        typed: &str,
+        profile: Option<&fonex_core::text::TextProfile>,
+        asked: &Asked,
+    ) -> Result<Self, Failure> {
         // A label may hold a colon itself: the whole is tried first.
-        let whole = store.run(&fonex_store::RunRef::parse(typed))?;
+        let whole = store.run(&RunRef::parse(typed))?;
         let (run, variant) = match (whole, typed.split_once(':')) {
             (Some(run), _) => (run, None),
             (None, Some((run, variant))) => (find_run(store, run)?, Some(variant.to_owned())),
             (None, None) => (find_run(store, typed)?, None),
         };
-        let view = RunView::load(store, run)?;
+        // Only what the pairs need is read; figures of each side come with the findings.
+        let wanted = Wanted {
+            measures: asked.measures.first().copied().or_else(|| find("wer")).into_iter().collect(),
+            slices: false,
+        };
+        let view = RunView::load(store, run, profile, &wanted)?;
         if let Some(name) = &variant {
             find_variant(&view, name)?;
         }
@@ -52,42 +101,52 @@ impl Named {
     }
 }
 
+/// A tag that no clip has is a mistake, not an empty answer.
+fn check_slices(named: &[Named], by: &[String]) -> Result<(), Problem> {
+    for by in by {
+        let keys: Vec<&String> = named.iter().flat_map(|one| &one.view.sheet().keys).map(|key| &key.by).collect();
+        if !keys.contains(&by) {
+            return Err(unknown(format!("no clip has the tag \"{by}\""), by, keys, Place::default().field("--by")));
+        }
+    }
+    Ok(())
+}
+
 /// Holds everything after the first against it. Of two whole runs, variants of the same name are paired; where each has
 /// but one, those two.
-fn compare_named(named: &[Named], by: &[String], seed: u64) -> Result<Vec<Comparison>, Failure> {
+fn pairs(named: &[Named]) -> Result<Vec<(Side<'_>, Side<'_>)>, Problem> {
     let (first, rest) = named.split_first().expect("the command line asks for one run at least");
     let firsts = first.sides();
+    let mut pairs = Vec::new();
     if rest.is_empty() {
-        let mut comparisons = Vec::new();
         for group in by_task(&firsts) {
             if let [one, others @ ..] = group.as_slice() {
-                comparisons.extend(compare(*one, others, by, seed));
+                pairs.extend(others.iter().map(|other| (*one, *other)));
             }
         }
-        if comparisons.is_empty() {
-            let problem = Problem::new("no two variants of this run do the same", Place::default());
-            return Err(problem.remedy("name a second run, or RUN:VARIANT twice").into());
-        }
-        return Ok(comparisons);
+        return if pairs.is_empty() {
+            let problem = Problem::new("no two variants of this run have the same task", Place::default());
+            Err(problem.remedy("name a second run, or RUN:VARIANT twice"))
+        } else {
+            Ok(pairs)
+        };
     }
-    let mut comparisons = Vec::new();
     for base in &firsts {
         let same = |side: &Side<'_>| side.variant.variant.name == base.variant.variant.name;
-        let others: Vec<Side<'_>> = rest
-            .iter()
-            .flat_map(|named| {
-                let sides = named.sides();
-                let single = sides.len() == 1 && firsts.len() == 1;
-                sides.into_iter().filter(move |side| single || same(side))
-            })
-            .collect();
-        comparisons.extend(compare(*base, &others, by, seed));
+        for named in rest {
+            let sides = named.sides();
+            let single = sides.len() == 1 && firsts.len() == 1;
+            let task = |side: &Side<'_>| side.variant.variant.task == base.variant.variant.task;
+            pairs.extend(
+                sides.into_iter().filter(|side| (single || same(side)) && task(side)).map(|other| (*base, other)),
+            );
+        }
     }
-    if comparisons.is_empty() {
+    if pairs.is_empty() {
         let problem = Problem::new("the runs have no variant in common", Place::default());
-        return Err(problem.remedy("name the variants: RUN:VARIANT RUN:VARIANT").into());
+        return Err(problem.remedy("name the variants: RUN:VARIANT RUN:VARIANT"));
     }
-    Ok(comparisons)
+    Ok(pairs)
 }
 
 fn page(comparisons: &[Comparison]) -> String {
@@ -97,122 +156,131 @@ fn page(comparisons: &[Comparison]) -> String {
         for caution in &comparison.cautions {
             text += &format!("  caution: {caution}\n");
         }
-        text += &findings_table(std::slice::from_ref(comparison)).text();
+        text += &output::text(&findings_table(std::slice::from_ref(comparison), false));
         text += &costs(comparison);
         text.push('\n');
     }
-    text + "Pairs of the same clips; intervals and verdicts are 95 % over all findings shown together.\n"
+    let findings: Vec<&Finding> = comparisons.iter().flat_map(|comparison| &comparison.findings).collect();
+    let tested = findings.iter().filter(|finding| finding.interval.is_some()).count();
+    text += &format!(
+        "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
+        output::plural(tested as u64, "finding")
+    );
+    let mut units: Vec<DrawnUnit> = findings.iter().map(|finding| finding.unit).collect();
+    units.dedup();
+    for unit in units {
+        text += match unit {
+            DrawnUnit::Clip => "Chance is that of drawing clips: verdicts hold for more clips like these.\n",
+            DrawnUnit::Speaker => {
+                "Chance is that of drawing speakers: verdicts hold for more speakers like these; --unit clip asks about these only.\n"
+            }
+            DrawnUnit::Recording => {
+                "Chance is that of drawing recordings: verdicts hold for more recordings like these; --unit clip asks about these only.\n"
+            }
+        };
+    }
+    text
 }
 
-/// What the two cost, for each word heard right or else for each trial. No sample and no chance: no interval.
+/// What the two cost for each trial. No sample and no chance: no interval.
 fn costs(comparison: &Comparison) -> String {
     let (first, second) = (comparison.first_cost.as_ref(), comparison.second_cost.as_ref());
     if first.is_none() && second.is_none() {
         return String::new();
     }
-    let words = [first, second].into_iter().flatten().all(|cost| cost.per_correct_word.is_some());
     let cost = |side: Option<&CostSummary>| {
-        side.map_or_else(
-            || "no price".to_owned(),
-            |side| {
-                let each = if words { side.per_correct_word } else { Some(side.per_trial) };
-                each.map_or_else(|| "–".to_owned(), |each| money(each, Some(&side.currency)))
-            },
-        )
+        side.map_or_else(|| "no price".to_owned(), |side| money(side.per_trial, Some(&side.currency)))
     };
-    let what = if words { "a correct word" } else { "a trial" };
-    format!("cost of {what}: first {}, second {}\n", cost(first), cost(second))
+    format!("cost of a trial: first {}, second {}\n", cost(first), cost(second))
 }
 
 /// One row a finding.
-fn findings_table(comparisons: &[Comparison]) -> Table {
-    let several = comparisons.len() > 1;
-    let mut columns = vec![
-        "verdict",
-        "measure",
-        "clips of",
-        ">clips",
-        ">first",
-        ">second",
-        ">difference",
-        "interval",
-        "what it would take",
+pub(super) fn findings_table(comparisons: &[Comparison], named: bool) -> Table {
+    let named = named || comparisons.len() > 1;
+    let sides = [("first variant", 0), ("second variant", 0)];
+    let columns = [
+        ("verdict", 0),
+        ("measure", 0),
+        ("clips of", 0),
+        ("clips", 2),
+        ("units", 4),
+        ("first", 1),
+        ("second", 1),
+        ("difference", 0),
+        ("what it would take", 3),
     ];
-    if several {
-        columns.splice(0..0, ["first variant", "second variant"]);
-    }
-    let mut table = Table::new(columns);
+    let mut table = Table::new(sides.into_iter().filter(|_| named).chain(columns));
     for comparison in comparisons {
         for finding in &comparison.findings {
-            let mut cells = finding_cells(finding).to_vec();
-            if several {
-                cells.splice(0..0, [comparison.first.clone(), comparison.second.clone()]);
-            }
-            table.row(cells);
+            let sides = [&comparison.first, &comparison.second].map(|name| Cell::text(name.as_str()));
+            table.row(sides.into_iter().filter(|_| named).chain(finding_cells(finding)));
         }
     }
     table
 }
 
-fn finding_cells(finding: &Finding) -> [String; 9] {
-    let value = |value: Option<f64>| value.map_or_else(|| "–".to_owned(), |value| measured(finding.measure, value));
-    let difference = |value: f64| signed(finding.measure, value);
-    let interval =
-        finding.interval.map_or_else(String::new, |i| format!("{} to {}", difference(i.low), difference(i.high)));
+fn finding_cells(finding: &Finding) -> [Cell; 9] {
+    let measure = find(&finding.measure);
+    let unit = measure.map_or(fonex_core::measures::Unit::Ratio, |measure| measure.unit);
+    let units = if finding.unit == DrawnUnit::Clip {
+        Cell::Empty
+    } else {
+        Cell::text(output::plural(finding.units, finding.unit.as_str()))
+    };
     [
         verdict(finding.verdict),
-        measure_name(finding.measure).to_owned(),
-        finding.slice.clone().unwrap_or_else(|| "all".to_owned()),
-        finding.clips.to_string(),
-        value(finding.first),
-        value(finding.second),
-        finding.difference.map_or_else(|| "–".to_owned(), difference),
-        interval,
-        what_it_would_take(finding),
+        Cell::text(measure.map_or(finding.measure.as_str(), |measure| measure.name)),
+        Cell::text(finding.slice.as_deref().unwrap_or("all")),
+        Cell::Count(finding.clips),
+        units,
+        Cell::figure(unit, finding.first),
+        Cell::figure(unit, finding.second),
+        finding.difference.map_or(Cell::Empty, |difference| Cell::Difference(unit, difference, finding.interval)),
+        Cell::text(what_it_would_take(finding)),
     ]
 }
 
 /// The verdict with a sign that reads without colour.
-fn verdict(verdict: Verdict) -> String {
+pub(super) fn verdict(verdict: Verdict) -> Cell {
     let sign = match verdict {
         Verdict::Better => "▼",
         Verdict::Worse => "▲",
+        Verdict::Differs => "◆",
         Verdict::CannotTell => "?",
     };
-    format!("{sign} {}", verdict.as_str())
+    Cell::Verdict(sign, verdict.as_str().to_owned())
 }
 
-pub(super) fn measure_name(measure: Measure) -> &'static str {
-    match measure {
-        Measure::Wer => "WER",
-        Measure::LatencyMs => "latency, median",
-        Measure::Rtf => "RTF, median",
-        Measure::ClippedShare => "clipped samples, median",
+pub(super) fn what_it_would_take(finding: &Finding) -> String {
+    if let Some(why) = &finding.withheld {
+        return why.clone();
     }
-}
-
-pub(super) fn measured(measure: Measure, value: f64) -> String {
-    match measure {
-        Measure::Wer | Measure::ClippedShare => percent(Some(value)),
-        Measure::LatencyMs => milliseconds(value),
-        Measure::Rtf => format!("{value:.3}"),
-    }
-}
-
-pub(super) fn signed(measure: Measure, value: f64) -> String {
-    match measure {
-        Measure::Wer | Measure::ClippedShare => format!("{} pts", percent_points(value)),
-        Measure::LatencyMs => format!("{}{}", if value < 0.0 { "−" } else { "+" }, milliseconds(value.abs())),
-        Measure::Rtf => output::signed(value, 3),
-    }
-}
-
-fn what_it_would_take(finding: &Finding) -> String {
     match (finding.verdict, finding.interval, finding.more_clips) {
         (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
-        (Verdict::CannotTell, Some(_), Some(more)) => format!("about {more} more clips like these"),
+        (Verdict::CannotTell, Some(_), Some(more)) => format!("{more} more clips, for a chance of 80 %"),
         (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => "no difference is seen".to_owned(),
         (Verdict::CannotTell, Some(_), None) => "over a million more clips".to_owned(),
         _ => String::new(),
     }
+}
+
+/// A finding in one sentence.
+pub(super) fn statement(comparison: &Comparison, finding: &Finding) -> Option<String> {
+    let measure = find(&finding.measure)?;
+    let lower = finding.difference? < 0.0;
+    let says = measure.says[usize::from(!lower)];
+    let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {}", slice.replace('=', " ")));
+    let difference = |value: f64| fonex_report::figures::difference(measure.unit, value);
+    let interval = finding
+        .interval
+        .map_or_else(String::new, |i| format!(", difference {} to {}", difference(i.low), difference(i.high)));
+    Some(format!(
+        "{} {says} {}{slice}: {} {} against {} over {}{interval}.",
+        comparison.second,
+        comparison.first,
+        measure.name,
+        figure(measure.unit, finding.second),
+        figure(measure.unit, finding.first),
+        output::plural(finding.clips, "clip"),
+    ))
 }

@@ -1,12 +1,20 @@
 //! `fonex completions`: a completion script for a shell.
 
+use clap::Args;
 use clap::CommandFactory;
 
-use crate::cli::{Cli, Completions};
+use crate::cli::Cli;
 use crate::failure::{Code, Failure};
 use crate::output;
 
-pub fn completions(options: &Completions) -> Result<Code, Failure> {
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex completions bash > fonex.bash")]
+pub struct CompletionsOptions {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}
+
+pub fn completions(options: &CompletionsOptions) -> Result<Code, Failure> {
     let mut script = Vec::new();
     clap_complete::generate(options.shell, &mut Cli::command(), "fonex", &mut script);
     output::print(&String::from_utf8_lossy(&script))?;

@@ -1,5 +1,6 @@
 //! `fonex demo`: the whole job on shipped data, from a labelled corpus to a verdict, a trend and a report.
 
+use clap::Args;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -7,11 +8,20 @@ use fonex_formats::{Place, Problem};
 use fonex_standin::service::{Service, ServiceConfig};
 use include_dir::{Dir, include_dir};
 
+use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::{compare, report, run, show, standin, trend};
-use crate::bench::{existing_store, read_bench};
-use crate::cli::{self, BenchArg, Format, FormatArg};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
+use fonex_run::{existing_store, read_bench};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex demo my-demo")]
+pub struct DemoOptions {
+    /// Folder to make
+    #[arg(value_name = "DIR", default_value = "fonex-demo")]
+    pub folder: PathBuf,
+}
 
 /// The corpus, its audio and the bench file.
 static SHIPPED: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/shipped");
@@ -24,7 +34,7 @@ const KEY: &str = "FONEX_DEMO_KEY";
 /// The weekly builds of the story; the last one made radio calls worse.
 const WEEKS: [&str; 6] = ["w41", "w42", "w43", "w44", "w45", "w46"];
 
-pub fn demo(options: &cli::Demo) -> Result<Code, Failure> {
+pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     let demo =
         DemoFolder { folder: options.folder.clone(), bench: BenchArg { bench: options.folder.join("fonex.toml") } };
     demo.lay_out()?;
@@ -106,8 +116,8 @@ impl DemoFolder {
 
     /// Runs a plan; gives whether it was interrupted.
     fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<bool, Failure> {
-        let options = cli::Run {
-            dry: false,
+        let options = run::RunOptions {
+            dry_run: false,
             plan: Some(plan.to_owned()),
             label: label.map(str::to_owned),
             overrides: overrides.to_vec(),
@@ -116,7 +126,7 @@ impl DemoFolder {
             format: FormatArg { format: Format::Table },
         };
         // Of the weekly runs only the trend is shown.
-        let code = if label.is_some() { run::run_quietly(&options)? } else { run::run(&options)? };
+        let code = if label.is_some() { run::run_quietly(&options)?.0 } else { run::run(&options)? };
         Ok(code == Code::Interrupted)
     }
 
@@ -127,8 +137,8 @@ impl DemoFolder {
         let service = Service::start(config, 0)
             .map_err(|error| Problem::new(format!("loopback cannot be served: {error}"), Place::default()))?;
         let port = service.address().port();
-        let options = cli::Run {
-            dry: false,
+        let options = run::RunOptions {
+            dry_run: false,
             plan: Some("services".to_owned()),
             label: None,
             overrides: SERVED.iter().map(|engine| format!("engine.{engine}.settings.port={port}")).collect(),
@@ -141,10 +151,12 @@ impl DemoFolder {
 
     fn compare(&self, runs: &[&str], by: &[&str]) -> Result<(), Failure> {
         let strings = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
-        compare::compare_runs(&cli::Compare {
+        compare::compare_runs(&compare::CompareOptions {
             runs: strings(runs),
             by: strings(by),
-            seed: 1,
+            measures: MeasureArg::default(),
+            unit: UnitArg::default(),
+            profile: ProfileArg::default(),
             bench: self.bench.clone(),
             format: FormatArg { format: Format::Table },
         })
@@ -152,11 +164,13 @@ impl DemoFolder {
     }
 
     fn show_clip(&self, run: &str, clip: &str) -> Result<(), Failure> {
-        show::show(&cli::Show {
+        show::show(&show::ShowOptions {
             run: run.to_owned(),
             variant: None,
             clip: Some(clip.to_owned()),
             worst: 0,
+            measures: MeasureArg::default(),
+            profile: ProfileArg::default(),
             bench: self.bench.clone(),
             format: FormatArg { format: Format::Table },
         })
@@ -164,12 +178,15 @@ impl DemoFolder {
     }
 
     fn trend(&self) -> Result<(), Failure> {
-        trend::trend_of_runs(&cli::Trend {
+        trend::trend_of_runs(&trend::TrendOptions {
             plan: Some("weekly".to_owned()),
             variant: None,
             slice: None,
             output: Some(self.folder.join("trend.svg")),
-            seed: 1,
+            measures: MeasureArg::default(),
+            unit: UnitArg::default(),
+            profile: ProfileArg::default(),
+            unfinished: false,
             bench: self.bench.clone(),
             format: FormatArg { format: Format::Table },
         })
@@ -177,12 +194,13 @@ impl DemoFolder {
     }
 
     fn report(&self, runs: &[&str]) -> Result<(), Failure> {
-        report::report(&cli::Report {
+        report::report(&report::ReportOptions {
             load: None,
             turns: None,
             runs: runs.iter().map(|run| (*run).to_owned()).collect(),
             output: self.folder.join("report.html"),
             worst: 6,
+            profile: ProfileArg::default(),
             bench: self.bench.clone(),
         })?;
         self.write_heard()

@@ -3,37 +3,9 @@
 use fonex_core::accuracy::{BestOf, ConfidenceReport, Marks, Mistakes, Score, TermCounts, TermReport};
 use fonex_core::timing::Boundaries;
 
-use crate::output::{self, Table, percent, plural};
+use fonex_core::measures::Unit;
 
-/// Slices whose word starts are off those of all words by less say nothing new.
-const OFF_MS: f64 = 20.0;
-
-/// Word starts against labels, a row a slice in which they are off those of all words, and a column a score.
-pub fn starts_by_slice(scores: &[(String, &Score)]) -> Table {
-    let columns = ["slice".to_owned()].into_iter();
-    let mut table = Table::new(columns.chain(scores.iter().map(|(name, _)| format!(">{name}"))));
-    let Some((_, first)) = scores.first() else { return table };
-    for slice in &first.slices {
-        let same = |score: &Score| score.same_slice(slice).and_then(|slice| slice.start);
-        let off = |(_, score): &(String, &Score)| {
-            same(score).zip(score.timing.as_ref()).is_some_and(|(here, all)| {
-                (here.median_ms - all.start.median_ms).abs() >= OFF_MS
-                    || here.p95_abs_ms >= all.start.p95_abs_ms + OFF_MS
-            })
-        };
-        if !scores.iter().any(off) {
-            continue;
-        }
-        let cell = |(_, score): &(String, &Score)| {
-            same(score).map_or_else(
-                || "–".to_owned(),
-                |start| format!("{} ms / {:.0} ms", output::signed(start.median_ms, 0), start.p95_abs_ms),
-            )
-        };
-        table.row([format!("{}={}", slice.by, slice.value)].into_iter().chain(scores.iter().map(cell)));
-    }
-    table
-}
+use crate::output::{self, Cell, Table, percent, plural};
 
 /// Rows shown of each list; JSON has more.
 const SHOWN: usize = 8;
@@ -59,19 +31,21 @@ fn bar(share: f64) -> String {
 
 fn mistakes(mistakes: &Mistakes) -> String {
     let all: u64 = mistakes.kinds.iter().map(|count| count.words).sum();
-    let mut kinds = Table::new(["kind of mistake", ">words", ">share", ""]);
+    let mut kinds = Table::new([("kind of mistake", 0), ("words", 0), ("share", 0), ("", 1)]);
     for count in &mistakes.kinds {
         let share = count.words as f64 / all as f64;
-        kinds.row([count.kind.as_str().to_owned(), count.words.to_string(), percent(Some(share)), bar(share)]);
+        let words = [Cell::text(count.kind.as_str()), Cell::Count(count.words), Cell::Figure(Unit::Share, share)];
+        kinds.row(words.into_iter().chain([Cell::text(bar(share))]));
     }
-    let mut text = format!("What went wrong\n{}", kinds.text());
-    let mut confused = Table::new(["said", "heard", ">times", "kind", "such as"]);
+    let mut text = format!("What went wrong\n{}", output::text(&kinds));
+    let mut confused = Table::new([("said", 0), ("heard", 0), ("times", 0), ("kind", 2), ("such as", 1)]);
     for pair in mistakes.confused.iter().take(SHOWN) {
-        let cells = [&pair.said, &pair.heard].map(Clone::clone).into_iter();
-        confused.row(cells.chain([pair.times.to_string(), pair.kind.as_str().to_owned(), pair.clips.join(", ")]));
+        let words = [&pair.said, &pair.heard].map(|word| Cell::text(word.as_str()));
+        let rest = [Cell::Count(pair.times), Cell::text(pair.kind.as_str()), Cell::text(pair.clips.join(", "))];
+        confused.row(words.into_iter().chain(rest));
     }
-    if !confused.rows().is_empty() {
-        text += &format!("\nTaken for another\n{}", confused.text());
+    if !confused.is_empty() {
+        text += &format!("\nTaken for another\n{}", output::text(&confused));
     }
     let missed = mistakes.missed.iter().take(SHOWN).map(|m| format!("{} ({} of {})", m.word, m.times, m.said));
     text += &listed("Missed most", missed);
@@ -106,13 +80,21 @@ fn terms(report: &TermReport) -> String {
 }
 
 fn found_table(what: &str, rows: impl Iterator<Item = (String, TermCounts)>) -> String {
-    let mut table = Table::new([what, ">found", ">missed", ">invented", ">precision", ">recall", ">F1"]);
+    let mut table = Table::new([
+        (what, 0),
+        ("found", 0),
+        ("missed", 0),
+        ("invented", 0),
+        ("precision", 1),
+        ("recall", 1),
+        ("F1", 2),
+    ]);
     for (name, counts) in rows {
-        let numbers = [counts.found, counts.missed, counts.invented].map(|n| n.to_string());
-        let shares = [counts.precision, counts.recall, counts.f1].map(percent);
-        table.row(std::iter::once(name).chain(numbers).chain(shares));
+        let numbers = [counts.found, counts.missed, counts.invented].map(Cell::Count);
+        let shares = [counts.precision, counts.recall, counts.f1].map(|share| Cell::figure(Unit::Share, share));
+        table.row([Cell::text(name)].into_iter().chain(numbers).chain(shares));
     }
-    table.text()
+    output::text(&table)
 }
 
 fn marks(marks: &Marks) -> String {
@@ -123,42 +105,49 @@ fn marks(marks: &Marks) -> String {
 }
 
 fn boundaries(cuts: &Boundaries) -> String {
-    let mut table = Table::new(["segments begin within", ">found", ">precision", ">recall", ">F1"]);
+    let columns = [("segments begin within", 0), ("found", 0), ("precision", 1), ("recall", 1), ("F1", 2)];
+    let mut table = Table::new(columns);
     for within in &cuts.within {
-        let shares = [within.precision, within.recall, within.f1].map(percent);
-        let row = [format!("{} s", within.tolerance_s), within.found.to_string()];
+        let shares = [within.precision, within.recall, within.f1].map(|share| Cell::figure(Unit::Share, share));
+        let row = [Cell::text(format!("{} s", within.tolerance_s)), Cell::Count(within.found)];
         table.row(row.into_iter().chain(shares));
     }
-    format!("{}beginnings: {} labelled, {} set by the engine\n", table.text(), cuts.labelled, cuts.heard)
+    format!("{}beginnings: {} labelled, {} set by the engine\n", output::text(&table), cuts.labelled, cuts.heard)
 }
 
 fn confidence(report: &ConfidenceReport) -> String {
     let mut text = format!(
-        "Confidence of {}: on average {}, right {}\n",
+        "Confidence of {}: {} on average; {} of them right\n",
         plural(report.words, "word"),
         percent(Some(report.mean)),
         percent(Some(report.right))
     );
-    text += &format!("calibration error {}   Brier {:.3}", percent(Some(report.calibration_error)), report.brier);
-    if let (Some(entropy), Some(area)) = (report.normalised_cross_entropy, report.roc_area) {
-        text += &format!("   normalised cross entropy {entropy:.3}   ROC area {area:.3}");
+    let with_chance = percent(Some(report.calibration_error_with_chance));
+    let error = percent(Some(report.calibration_error));
+    text += &format!("calibration error {error} ({with_chance} with what chance adds)   Brier {:.3}", report.brier);
+    if let Some(entropy) = report.normalised_cross_entropy {
+        text += &format!("   normalised cross entropy {entropy:.3}");
     }
     text.push('\n');
-    let mut bins = Table::new(["confidence", ">words", ">right", "", ">too sure by"]);
+    let mut bins = Table::new([("confidence", 0), ("words", 0), ("right", 0), ("", 1), ("too sure by", 0)]);
     for bin in report.bins.iter().filter(|bin| bin.words > 0) {
-        let gap = (bin.confidence - bin.right) * 100.0;
-        let name = format!("{:.1} to {:.1}", bin.from, bin.from + 0.1);
-        bins.row([name, bin.words.to_string(), percent(Some(bin.right)), bar(bin.right), format!("{gap:+.1} pts")]);
+        bins.row([
+            Cell::text(format!("{:.1} to {:.1}", bin.from, bin.from + 0.1)),
+            Cell::Count(bin.words),
+            Cell::Figure(Unit::Share, bin.right),
+            Cell::text(bar(bin.right)),
+            Cell::Difference(Unit::Share, bin.confidence - bin.right, None),
+        ]);
     }
-    text += &bins.text();
+    text += &output::text(&bins);
     for wished in &report.thresholds {
         text += &match wished.confidence {
             Some(from) => format!(
-                "{} right from a confidence of {from:.3}, which keeps {} of the words\n",
+                "{} are right among words with a confidence of {from:.3} or more, which are {} of all\n",
                 percent(Some(wished.right)),
                 percent(Some(wished.kept))
             ),
-            None => format!("no confidence from which {} are right\n", percent(Some(wished.right))),
+            None => format!("no confidence limit makes {} right\n", percent(Some(wished.right))),
         };
     }
     text

@@ -1,17 +1,26 @@
 //! `fonex init`: a commented bench file to start from.
 
+use clap::Args;
 use std::fs::{self, OpenOptions};
 use std::io::{ErrorKind, Write};
+use std::path::PathBuf;
 
 use fonex_formats::{Place, Problem};
 
-use crate::cli::Init;
 use crate::failure::{Code, Failure};
 use crate::output;
 
-const TEMPLATE: &str = include_str!("../bench/template.toml");
+#[derive(Debug, Args)]
+#[command(after_help = "Example: fonex init my-bench")]
+pub struct InitOptions {
+    /// Folder to write fonex.toml into
+    #[arg(value_name = "DIR", default_value = ".")]
+    pub folder: PathBuf,
+}
 
-pub fn init(options: &Init) -> Result<Code, Failure> {
+const TEMPLATE: &str = include_str!("template.toml");
+
+pub fn init(options: &InitOptions) -> Result<Code, Failure> {
     fs::create_dir_all(&options.folder).map_err(|error| Problem::io("make", &options.folder, &error))?;
     let path = options.folder.join("fonex.toml");
     let mut file =

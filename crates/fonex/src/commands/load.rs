@@ -1,33 +1,53 @@
-//! `fonex load`: what an engine does when many ask at once, and where it gives way.
+//! `fonex load`: what an engine does under load, and where it gives way.
 
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
-use std::time::{Duration, Instant};
+use std::path::PathBuf;
 
-use fonex_core::Outcome;
-use fonex_core::latency::{LoadCall, LoadForm, LoadReport, LoadStep};
-use fonex_core::stats::stream;
-use fonex_core::text::Label;
-use fonex_engines::{Engine, Form, HearRequest, SpeakRequest, StopFlag, Task};
-use fonex_formats::{Place, Problem, audio_path};
+use clap::Args;
+use fonex_core::latency::{LoadForm, LoadReport, LoadStep};
+use fonex_core::measures::Unit;
+use fonex_formats::{Place, Problem};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
+use fonex_run::{LoadSteps, LoadWatch, existing_store, open_store, put_load, read_bench, stop_on_interrupt};
 use fonex_store::StudyKind;
-use rand::RngExt;
 
 use super::studies::{find_study, keep_study};
-use super::with_engine;
-use crate::bench::{Bench, PlannedVariant, existing_store, open_store, read_bench};
-use crate::cli::{Format, Load};
-use crate::execute::{Heardable, Sound, stop_on_interrupt};
+use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds, percent, plural};
+use crate::output::{self, Cell, Table, milliseconds, plural};
 
-/// Requests that may be under way in one step; what is due beyond them waits, and its waiting is counted.
-const MOST_UNDER_WAY: usize = 512;
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex load load --bench services.toml --rate 5,20,80 --seconds 2 -o load.svg"
+)]
+pub struct LoadOptions {
+    /// Plan of the bench file; may be left out where there is only one
+    pub plan: Option<String>,
+    /// Requests a second of each step, which begin whether earlier ones were answered or not
+    #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = seconds_above_zero)]
+    pub rate: Vec<f64>,
+    /// Requests under way at any time in each step
+    #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = clap::value_parser!(u32).range(1..=2000))]
+    pub concurrency: Vec<u32>,
+    /// Seconds of each step
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub seconds: Option<f64>,
+    /// Take this stored study, a number or last, instead of asking anybody
+    #[arg(long, value_name = "STUDY")]
+    pub study: Option<String>,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
-pub fn load(options: &Load) -> Result<Code, Failure> {
-    if let Some(typed) = &options.of {
+pub fn load(options: &LoadOptions) -> Result<Code, Failure> {
+    if let Some(typed) = &options.study {
         let store = existing_store(&options.bench.bench)?;
         print(&find_study::<Vec<LoadReport>>(&store, StudyKind::Load, typed)?.figures, options)?;
         return Ok(Code::Done);
@@ -35,47 +55,24 @@ pub fn load(options: &Load) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
     let config = plan.load.clone().unwrap_or_default();
-    let rates = if options.rate.is_empty() && options.at_once.is_empty() { &config.rates } else { &options.rate };
-    let at_once =
-        if options.rate.is_empty() && options.at_once.is_empty() { &config.at_once } else { &options.at_once };
+    let rates = if options.rate.is_empty() && options.concurrency.is_empty() { &config.rates } else { &options.rate };
+    let concurrency = if options.rate.is_empty() && options.concurrency.is_empty() {
+        &config.concurrency
+    } else {
+        &options.concurrency
+    };
     let seconds = options.seconds.unwrap_or(config.seconds);
     let mut forms: Vec<LoadForm> = rates.iter().map(|rate| LoadForm::Rate(*rate)).collect();
-    forms.extend(at_once.iter().map(|count| LoadForm::AtOnce(*count)));
+    forms.extend(concurrency.iter().map(|count| LoadForm::Concurrent(*count)));
     if forms.is_empty() {
         let problem =
             Problem::new(format!("the plan \"{}\" says nothing of load", plan.name), Place::file(&bench.path));
         return Err(problem
-            .remedy("add load = { rates = [5, 10, 20] } to it, or write --rate 5,10,20 or --at-once 1,2,4")
+            .remedy("add load = { rates = [5, 10, 20] } to it, or write --rate 5,10,20 or --concurrency 1,2,4")
             .into());
     }
-    let clips = clips(&bench, plan)?;
     let stop = stop_on_interrupt();
-    let mut reports = Vec::new();
-    for variant in &plan.variants {
-        let config = bench.engine(&variant.engine)?;
-        let steps = with_engine(config, &bench, std::collections::HashMap::new(), |engine| {
-            let ask = Ask { engine, variant, clips: &clips, stop: &stop };
-            // One request nobody counts: connections are opened and programs started.
-            ask.ask(0);
-            forms
-                .iter()
-                .take_while(|_| !stop.is_set())
-                .map(|form| {
-                    let step = ask.step(*form, seconds, bench.seed);
-                    eprintln!("{} {}: {}", variant.name, named(*form), step_in_words(&step));
-                    step
-                })
-                .collect::<Vec<_>>()
-        })?;
-        // Open and closed steps are not held against each other.
-        let (open, closed): (Vec<_>, Vec<_>) =
-            steps.into_iter().partition(|step| matches!(step.form, LoadForm::Rate(_)));
-        for steps in [open, closed] {
-            if !steps.is_empty() {
-                reports.push(LoadReport::of(&variant.name, steps));
-            }
-        }
-    }
+    let reports = put_load(&bench, plan, &LoadSteps { forms: &forms, seconds }, &stop, &Told)?;
     if !reports.is_empty() {
         let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Load, &reports)?;
         eprintln!("Kept as study {number}: fonex report RUN --load {number} puts it on a page.");
@@ -84,7 +81,7 @@ pub fn load(options: &Load) -> Result<Code, Failure> {
     Ok(if stop.is_set() { Code::Interrupted } else { Code::Done })
 }
 
-fn print(reports: &[LoadReport], options: &Load) -> Result<(), Failure> {
+fn print(reports: &[LoadReport], options: &LoadOptions) -> Result<(), Failure> {
     if let Some(path) = &options.output {
         output::write_chart(path, &chart(reports))?;
     }
@@ -96,146 +93,23 @@ fn print(reports: &[LoadReport], options: &Load) -> Result<(), Failure> {
     Ok(())
 }
 
-fn clips(bench: &Bench, plan: &crate::bench::Plan) -> Result<Vec<Heardable>, Failure> {
-    let corpus = bench.read_corpus(Some(plan))?;
-    let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear);
-    let mut clips = Vec::new();
-    for clip in corpus.clips.iter().filter(|clip| plan.selects(clip)) {
-        let sound = match audio_path(&corpus.folder, clip).filter(|_| hears) {
-            Some(path) => match Sound::decode(&path, clip.side) {
-                Ok(source) => Sound::Held(source),
-                Err(why) => {
-                    output::caution(&format!("clip {} is left out: {why}", clip.id));
-                    continue;
-                }
-            },
-            None if hears => continue,
-            None => Sound::Absent,
-        };
-        clips.push(Heardable { clip: clip.clone(), sound });
-    }
-    if clips.is_empty() {
-        return Err(Problem::new(
-            format!("the plan \"{}\" has no clip to ask with", plan.name),
-            Place::file(&bench.path),
-        )
-        .into());
-    }
-    Ok(clips)
-}
+/// Says on standard error how the steps go.
+struct Told;
 
-/// Asks one variant.
-struct Ask<'a> {
-    engine: &'a dyn Engine,
-    variant: &'a PlannedVariant,
-    clips: &'a [Heardable],
-    stop: &'a StopFlag,
-}
-
-impl Ask<'_> {
-    fn ask(&self, number: usize) -> Outcome {
-        let Heardable { clip, sound } = &self.clips[number % self.clips.len()];
-        let PlannedVariant { voice, model, settings, .. } = self.variant;
-        let (form, lang, stop) = (Form { voice, model, settings }, clip.lang.as_deref(), self.stop);
-        if let (Task::Hear, Sound::Held(source)) = (self.variant.task, sound) {
-            let request = HearRequest { clip_id: &clip.id, lang, audio: &source.audio, form, stop, live: None };
-            return self.variant.delivery.hear(self.engine, &request).outcome;
-        }
-        let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
-        let request = SpeakRequest::new(&clip.id, lang, &text, form, stop);
-        match self.variant.task {
-            Task::Reply => self.engine.reply(&request).outcome,
-            _ => self.engine.speak(&request).outcome,
-        }
+impl LoadWatch for Told {
+    fn step(&self, variant: &str, step: &LoadStep) {
+        eprintln!("{variant} {}: {}", named(step.form), step_in_words(step));
     }
 
-    fn step(&self, form: LoadForm, seconds: f64, seed: u64) -> LoadStep {
-        let busy_before = processor_s();
-        let started = Instant::now();
-        let calls = match form {
-            LoadForm::Rate(rate) => self.open(rate, seconds, seed, started),
-            LoadForm::AtOnce(count) => self.closed(count, seconds, started),
-        };
-        let wall = started.elapsed().as_secs_f64();
-        let cores = thread::available_parallelism().map_or(1, std::num::NonZero::get) as f64;
-        let cpu = processor_s().zip(busy_before).map(|(after, before)| (after - before) / wall / cores);
-        LoadStep::of(form, &calls, cpu)
+    fn left_out(&self, what: &str) {
+        output::caution(what);
     }
-
-    /// Requests begin when they are due, by independent arrivals, however long earlier ones take.
-    fn open(&self, rate: f64, seconds: f64, seed: u64, started: Instant) -> Vec<LoadCall> {
-        let mut random = stream(seed, &["arrivals", &rate.to_string()]);
-        let mut due_s = 0.0;
-        let mut due = Vec::new();
-        loop {
-            due_s -= (1.0 - random.random::<f64>()).ln() / rate;
-            if due_s > seconds {
-                break;
-            }
-            due.push(due_s * 1e3);
-        }
-        let calls = Mutex::new(Vec::with_capacity(due.len()));
-        let next = AtomicUsize::new(0);
-        // So many wait for their next due moment that a slow engine holds up no arrival.
-        let waiting = due.len().min(MOST_UNDER_WAY);
-        thread::scope(|scope| {
-            for _ in 0..waiting {
-                scope.spawn(|| {
-                    loop {
-                        let number = next.fetch_add(1, Ordering::Relaxed);
-                        let Some(&due_ms) = due.get(number) else { return };
-                        let until = Duration::from_secs_f64(due_ms / 1e3);
-                        thread::sleep(until.saturating_sub(started.elapsed()));
-                        if self.stop.is_set() {
-                            return;
-                        }
-                        let call = self.timed(number, due_ms, started);
-                        calls.lock().expect("no thread panics").push(call);
-                    }
-                });
-            }
-        });
-        calls.into_inner().expect("no thread panics")
-    }
-
-    fn closed(&self, count: u32, seconds: f64, started: Instant) -> Vec<LoadCall> {
-        let calls = Mutex::new(Vec::new());
-        let next = AtomicUsize::new(0);
-        thread::scope(|scope| {
-            for _ in 0..count {
-                scope.spawn(|| {
-                    while started.elapsed().as_secs_f64() < seconds && !self.stop.is_set() {
-                        let number = next.fetch_add(1, Ordering::Relaxed);
-                        let call = self.timed(number, started.elapsed().as_secs_f64() * 1e3, started);
-                        calls.lock().expect("no thread panics").push(call);
-                    }
-                });
-            }
-        });
-        calls.into_inner().expect("no thread panics")
-    }
-
-    fn timed(&self, number: usize, due_ms: f64, started: Instant) -> LoadCall {
-        let began_ms = started.elapsed().as_secs_f64() * 1e3;
-        let outcome = self.ask(number);
-        LoadCall { due_ms, began_ms, ended_ms: started.elapsed().as_secs_f64() * 1e3, outcome }
-    }
-}
-
-/// Processor seconds this process has used, where the system tells.
-fn processor_s() -> Option<f64> {
-    const TICKS_A_SECOND: f64 = 100.0;
-    let stat = std::fs::read_to_string("/proc/self/stat").ok()?;
-    // The name in brackets may hold anything; the numbers stand behind it.
-    let numbers: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
-    let ticks: f64 = numbers.get(11)?.parse::<f64>().ok()? + numbers.get(12)?.parse::<f64>().ok()?;
-    Some(ticks / TICKS_A_SECOND)
 }
 
 fn named(form: LoadForm) -> String {
     match form {
         LoadForm::Rate(rate) => format!("{rate} a second"),
-        LoadForm::AtOnce(count) => format!("{count} at once"),
+        LoadForm::Concurrent(count) => format!("{count} concurrent"),
     }
 }
 
@@ -246,24 +120,23 @@ fn step_in_words(step: &LoadStep) -> String {
 }
 
 fn table(reports: &[LoadReport]) -> Table {
-    let header = [
-        "variant",
-        "load",
-        ">requests",
-        ">failed",
-        ">answers/s",
-        ">median",
-        ">p95",
-        ">p99",
-        ">client late p95",
-        ">client CPU",
-        "",
-    ];
-    let mut table = Table::new(header);
+    let mut table = Table::new([
+        ("variant", 0),
+        ("load", 0),
+        ("requests", 2),
+        ("failed", 0),
+        ("answers/s", 1),
+        ("median", 0),
+        ("p95", 0),
+        ("p99", 2),
+        ("client late p95", 4),
+        ("client CPU", 4),
+        ("note", 1),
+    ]);
     for report in reports {
         for (at, step) in report.steps.iter().enumerate() {
             let waited = |pick: fn(&fonex_core::latency::Percentiles) -> f64| {
-                step.waited_ms.as_ref().map_or_else(|| "–".to_owned(), |w| milliseconds(pick(w)))
+                Cell::figure(Unit::Ms, step.waited_ms.as_ref().map(pick))
             };
             let mut notes = Vec::new();
             if report.knee == Some(at) {
@@ -273,17 +146,17 @@ fn table(reports: &[LoadReport]) -> Table {
                 notes.push("client is the limit");
             }
             table.row([
-                report.variant.clone(),
-                named(step.form),
-                step.requests.to_string(),
-                step.failed.to_string(),
-                format!("{:.1}", step.answers_per_s),
+                Cell::text(report.variant.as_str()),
+                Cell::text(named(step.form)),
+                Cell::Count(step.requests),
+                Cell::Alarm(step.failed),
+                Cell::Figure(Unit::PerClip, step.answers_per_s),
                 waited(|w| w.p50),
                 waited(|w| w.p95),
                 waited(|w| w.p99),
-                step.client_late_ms.as_ref().map_or_else(|| "–".to_owned(), |late| milliseconds(late.p95)),
-                percent(step.client_cpu),
-                notes.join(", "),
+                Cell::figure(Unit::Ms, step.client_late_ms.as_ref().map(|late| late.p95)),
+                Cell::figure(Unit::Share, step.client_cpu),
+                Cell::text(notes.join(", ")),
             ]);
         }
     }
@@ -291,7 +164,7 @@ fn table(reports: &[LoadReport]) -> Table {
 }
 
 fn page(reports: &[LoadReport]) -> String {
-    let mut text = table(reports).text();
+    let mut text = output::text(&table(reports));
     text += "Times are from when a request was due, so that waiting to begin is not hidden.\n";
     for line in in_words(reports) {
         text += &line;
@@ -334,7 +207,7 @@ pub(super) fn chart(reports: &[LoadReport]) -> String {
                 .collect::<Vec<_>>()
         };
         let open = matches!(report.steps.first().map(|step| step.form), Some(LoadForm::Rate(_)));
-        let how = if open { "by rate" } else { "at once" };
+        let how = if open { "by rate" } else { "concurrent" };
         let labels =
             report.steps.iter().enumerate().filter(|(_, step)| step.waited_ms.is_some()).map(|(number, step)| {
                 let knee = if report.knee == Some(number) { ", knee" } else { "" };
@@ -345,14 +218,15 @@ pub(super) fn chart(reports: &[LoadReport]) -> String {
             PlaneSeries {
                 name: format!("{}, {how}, median", report.variant),
                 points: at(|w| w.p50),
-                labels: Vec::new(),
                 form: PlaneForm::Line,
+                ..PlaneSeries::default()
             },
             PlaneSeries {
                 name: format!("{}, {how}, p95", report.variant),
                 points: at(|w| w.p95),
                 labels,
                 form: PlaneForm::Line,
+                ..PlaneSeries::default()
             },
         ]
     });

@@ -1,41 +1,40 @@
 //! The commands, one file each: options in, a call into the libraries, output.
 
-mod audio;
-mod captions;
-mod compare;
-mod completions;
-mod corpus;
-mod demo;
-mod engine;
+pub mod audio;
+pub mod captions;
+mod chosen;
+pub mod compare;
+pub mod completions;
+pub mod corpus;
+pub mod demo;
+pub mod engine;
 mod in_depth;
-mod init;
-mod load;
+pub mod init;
+pub mod load;
+pub mod measures;
 mod pieces;
-mod report;
-mod run;
-mod runs;
-mod score;
-mod show;
-mod standin;
+mod power;
+pub mod report;
+pub mod run;
+pub mod runs;
+pub mod score;
+pub mod show;
+pub mod standin;
 mod studies;
-mod trend;
-mod try_engine;
+pub mod trend;
+pub mod try_engine;
 mod try_live;
-mod turns;
-mod windows;
+pub mod turns;
+pub mod windows;
 
-use std::collections::HashMap;
-use std::fs;
-use std::sync::Arc;
-
-use fonex_core::Clip;
-use fonex_engines::{Engine, EngineConfig, build_engine};
-use fonex_formats::{Place, Problem};
+use fonex_formats::Place;
 use fonex_store::{Run, RunRef, Store};
 
-use crate::analysis::{RunView, VariantView};
-use crate::bench::{Bench, unknown};
-use crate::cli::{Cli, Command, StandinCommand};
+use fonex_analysis::{RunView, VariantView};
+use fonex_run::unknown;
+
+use crate::cli::{Cli, Command};
+use crate::commands::standin::StandinCommand;
 use crate::failure::{Code, Failure};
 
 /// Hands over to the command asked for.
@@ -54,6 +53,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Captions { command } => captions::captions(&command),
         Command::Audio(options) => audio::audio(&options),
         Command::Corpus { command } => corpus::corpus(&command),
+        Command::Measures(options) => measures::measures(&options),
         Command::Runs(options) => runs::runs(&options),
         Command::Show(options) => show::show(&options),
         Command::Compare(options) => compare::compare_runs(&options),
@@ -61,21 +61,6 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Report(options) => report::report(&options),
         Command::Completions(options) => completions::completions(&options),
     }
-}
-
-/// Calls an engine outside a run; its temporary files live in a folder of this call.
-fn with_engine<T>(
-    config: &EngineConfig,
-    bench: &Bench,
-    labels: HashMap<String, Clip>,
-    call: impl FnOnce(&dyn Engine) -> T,
-) -> Result<T, Problem> {
-    let scratch = std::env::temp_dir().join(format!("fonex-{}", std::process::id()));
-    let engine = build_engine(config, &bench.surroundings(scratch.clone(), Arc::new(labels))?)?;
-    let answer = call(engine.as_ref());
-    // Trials remove their own files; what is left is the empty folder around them.
-    drop(fs::remove_dir_all(&scratch));
-    Ok(answer)
 }
 
 /// The run a person named.
@@ -97,13 +82,5 @@ fn find_variant<'v>(view: &'v RunView, typed: &str) -> Result<&'v VariantView, F
     view.variants.iter().find(|variant| variant.variant.name == typed).ok_or_else(|| {
         let names: Vec<String> = view.variants.iter().map(|v| v.variant.name.clone()).collect();
         unknown(format!("run {} has no variant \"{typed}\"", view.name()), typed, &names, Place::default()).into()
-    })
-}
-
-/// `TAG=VALUE` as typed for a slice.
-fn parse_slice(typed: &str) -> Result<(&str, &str), Problem> {
-    typed.split_once('=').ok_or_else(|| {
-        Problem::new(format!("\"{typed}\" is not a slice"), Place::default())
-            .expected("TAG=VALUE, such as channel=radio")
     })
 }

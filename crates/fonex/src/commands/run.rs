@@ -1,23 +1,50 @@
 //! `fonex run`: execute a plan, or what is left of it, and sum it up.
 
-use fonex_core::Outcome;
+use clap::Args;
+use fonex_core::{Clip, Task};
 use fonex_store::{RunRef, Store};
 
-use crate::analysis::RunView;
-use crate::bench::{Bench, Plan, existing_store, open_store, read_bench};
-use crate::cli::{Format, Run};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
-use crate::execute::{Execution, Forecast, execute, forecast, stop_on_interrupt};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, money, plural};
+use fonex_analysis::{RunView, Wanted};
+use fonex_core::measures::Unit;
+use fonex_run::{Bench, Plan, existing_store, open_store, read_bench};
+use fonex_run::{Execution, Forecast, execute, forecast, stop_on_interrupt};
 
-pub fn run(options: &Run) -> Result<Code, Failure> {
+use crate::output::{self, Cell, RunBar, Table, money, plural};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex run radio --label my-first")]
+pub struct RunOptions {
+    /// Plan of the bench file; may be left out where there is only one
+    pub plan: Option<String>,
+    /// A name for this run, such as a week or a build
+    #[arg(long)]
+    pub label: Option<String>,
+    /// Change a value of the bench file for this run, such as plan.hear.repeats=3
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    /// Send nothing; say what would be sent and what it would cost
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Start a new run even where one was interrupted
+    #[arg(long)]
+    pub anew: bool,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
-    if options.dry {
+    if options.dry_run {
         // Looking must not make a store.
         let store = existing_store(&options.bench.bench).ok().filter(|_| !options.anew);
-        return dry(options, &forecast(&bench, plan, options.label.as_deref(), store.as_ref())?);
+        let forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
+        return dry_run(options, &forecast, &least_difference_of(&bench, plan)?);
     }
     let mut store = open_store(&options.bench.bench)?;
     let execution = execute_plan(options, &bench, plan, &mut store)?;
@@ -27,29 +54,35 @@ pub fn run(options: &Run) -> Result<Code, Failure> {
         return Ok(Code::Interrupted);
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
-    let in_depth = options.format.format == Format::Json;
-    let view = if in_depth { RunView::load_in_depth(&store, run)? } else { RunView::load_with_times(&store, run)? };
-    show::print_run(&view, options.format.format)?;
+    let view = RunView::load(&mut store, run, None, &Wanted { slices: true, ..Wanted::default() })?;
+    show::print_run(&store, &view, options.format.format)?;
     Ok(code(&execution, plan))
 }
 
 /// What would be sent, printed.
-fn dry(options: &Run, forecast: &[Forecast]) -> Result<Code, Failure> {
+fn dry_run(options: &RunOptions, forecast: &[Forecast], least: &str) -> Result<Code, Failure> {
     if options.format.format == Format::Json {
         output::print_json(&forecast)?;
         return Ok(Code::Done);
     }
-    let mut table = Table::new(["variant", ">trials", ">requests", ">characters", ">audio minutes", ">cost"]);
+    let mut table = Table::new([
+        ("variant", 0),
+        ("trials", 0),
+        ("requests", 1),
+        ("characters", 2),
+        ("audio seconds", 2),
+        ("cost", 0),
+        ("currency", 3),
+    ]);
     for row in forecast {
-        let cost = row.cost.map_or_else(|| "no price".to_owned(), |cost| money(cost, row.currency.as_deref()));
-        let minutes = format!("{:.2}", row.used.audio_s / 60.0);
         table.row([
-            row.variant.clone(),
-            row.trials.to_string(),
-            row.used.requests.to_string(),
-            row.used.characters.to_string(),
-            minutes,
-            cost,
+            Cell::text(row.variant.as_str()),
+            Cell::Count(row.trials),
+            Cell::Count(row.used.requests),
+            Cell::Count(row.used.characters),
+            Cell::Figure(Unit::S, row.used.audio_s),
+            Cell::figure(Unit::Money, row.cost),
+            row.currency.as_ref().map_or(Cell::Empty, |currency| Cell::text(currency.as_str())),
         ]);
     }
     if options.format.format != Format::Table {
@@ -57,9 +90,10 @@ fn dry(options: &Run, forecast: &[Forecast]) -> Result<Code, Failure> {
         return Ok(Code::Done);
     }
     output::print(&format!(
-        "Nothing was sent. A run would send, when nothing has to be tried again:\n{}{}",
-        table.text(),
-        total(forecast)
+        "Nothing was sent. A run would send, if no request has to be repeated:\n{}{}{}",
+        output::text(&table),
+        total(forecast),
+        least
     ))?;
     for row in forecast {
         if let Some(trials) = row.other_language {
@@ -67,6 +101,17 @@ fn dry(options: &Run, forecast: &[Forecast]) -> Result<Code, Failure> {
         }
     }
     Ok(Code::Done)
+}
+
+/// What the clips of a plan can tell at all.
+fn least_difference_of(bench: &Bench, plan: &Plan) -> Result<String, Failure> {
+    let corpus = bench.read_corpus(Some(plan))?;
+    let clips: Vec<&Clip> = corpus.clips.iter().filter(|clip| plan.selects(clip)).collect();
+    Ok(if plan.variants.iter().any(|variant| variant.task == Task::Hear) {
+        super::power::least_difference_in_words(&clips, &bench.text_profile)
+    } else {
+        String::new()
+    })
 }
 
 /// What it costs in all, where the currencies can be added up.
@@ -82,20 +127,21 @@ fn total(forecast: &[Forecast]) -> String {
 
 /// A voice made for one language reads another.
 pub fn other_language(variant: &str, clips: u64) -> String {
-    format!("{variant} reads {} in a language that its voice does not list", plural(clips, "clip"))
+    format!("{variant} speaks {} in a language that its voice does not list", plural(clips, "clip"))
 }
 
-/// Executes without printing the run, for the demo's weekly builds.
-pub fn run_quietly(options: &Run) -> Result<Code, Failure> {
+/// Executes without printing the run; gives its number.
+pub fn run_quietly(options: &RunOptions) -> Result<(Code, i64), Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let plan = bench.plan(options.plan.as_deref())?;
     let execution = execute_plan(options, &bench, plan, &mut open_store(&options.bench.bench)?)?;
-    Ok(if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) })
+    let code = if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) };
+    Ok((code, execution.run))
 }
 
-fn execute_plan(options: &Run, bench: &Bench, plan: &Plan, store: &mut Store) -> Result<Execution, Failure> {
+fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut Store) -> Result<Execution, Failure> {
     let stop = stop_on_interrupt();
-    let execution = execute(bench, plan, options.label.as_deref(), options.anew, store, &stop)?;
+    let execution = execute(bench, plan, options.label.as_deref(), options.anew, store, &stop, &RunBar::default())?;
     say_what_happened(&execution);
     Ok(execution)
 }
@@ -118,13 +164,12 @@ fn say_what_happened(execution: &Execution) {
         eprintln!("  Run {} stays unfinished; the same command goes on with it.", execution.run);
     }
     if execution.failed > 0 {
-        let answer = [Outcome::Done, Outcome::Nothing].map(Outcome::as_str).join(" or ");
-        output::caution(&format!("{} ended otherwise than {answer}", plural(execution.failed, "trial")));
+        output::caution(&format!("{} failed: they have no answer", plural(execution.failed, "trial")));
     }
 }
 
 /// The command that goes on where this one was stopped.
-fn again(options: &Run, bench: &Bench, plan: &Plan) -> String {
+fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
     let mut command = format!("fonex run {}", plan.name);
     if let Some(label) = &options.label {
         command += &format!(" --label {label}");

@@ -1,12 +1,25 @@
 //! `fonex runs`: what is stored.
 
+use clap::Args;
 use fonex_store::{RunState, Store, Study, StudyKind};
 use serde::Serialize;
 
-use crate::bench::existing_store;
-use crate::cli::{Format, Runs};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table};
+use crate::output::{self, Cell, Table};
+use fonex_run::existing_store;
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex runs")]
+pub struct RunsOptions {
+    /// List the studies of load and turns instead
+    #[arg(long)]
+    pub studies: bool,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// One stored run in short.
 #[derive(Serialize)]
@@ -31,7 +44,7 @@ struct StudyLine {
     machine: String,
 }
 
-pub fn runs(options: &Runs) -> Result<Code, Failure> {
+pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
     let store = existing_store(&options.bench.bench)?;
     if options.studies {
         return studies(&store, options.format.format);
@@ -55,7 +68,16 @@ pub fn runs(options: &Runs) -> Result<Code, Failure> {
         output::print_json(&lines)?;
         return Ok(Code::Done);
     }
-    let mut table = Table::new([">run", "label", "plan", "started", ">trials", ">failed", "state", "variants"]);
+    let mut table = Table::new([
+        ("run", 0),
+        ("label", 0),
+        ("plan", 1),
+        ("started", 3),
+        ("trials", 0),
+        ("failed", 0),
+        ("state", 2),
+        ("variants", 4),
+    ]);
     for line in lines {
         let state = if line.state == RunState::Finished {
             "finished".to_owned()
@@ -63,14 +85,14 @@ pub fn runs(options: &Runs) -> Result<Code, Failure> {
             format!("unfinished, {} planned", line.planned)
         };
         table.row([
-            line.run.to_string(),
-            line.label.unwrap_or_default(),
-            line.plan,
-            moment(&line.started_at),
-            line.trials.to_string(),
-            line.failed.to_string(),
-            state,
-            line.variants.join(", "),
+            Cell::Count(line.run as u64),
+            Cell::text(line.label.unwrap_or_default()),
+            Cell::text(line.plan),
+            Cell::text(moment(&line.started_at)),
+            Cell::Count(line.trials),
+            Cell::Alarm(line.failed),
+            Cell::text(state),
+            Cell::text(line.variants.join(", ")),
         ]);
     }
     output::print_table(&table, options.format.format)?;
@@ -92,9 +114,14 @@ fn studies(store: &Store, form: Format) -> Result<Code, Failure> {
         output::print_json(&lines)?;
         return Ok(Code::Done);
     }
-    let mut table = Table::new([">study", "of", "made", "machine"]);
+    let mut table = Table::new([("study", 0), ("of", 0), ("made", 0), ("machine", 1)]);
     for line in lines {
-        table.row([line.study.to_string(), line.of.as_str().to_owned(), moment(&line.made_at), line.machine]);
+        table.row([
+            Cell::Count(line.study as u64),
+            Cell::text(line.of.as_str()),
+            Cell::text(moment(&line.made_at)),
+            Cell::text(line.machine),
+        ]);
     }
     output::print_table(&table, form)?;
     Ok(Code::Done)

@@ -1,105 +1,195 @@
 //! `fonex show`: one run in depth.
 
+use clap::Args;
+use fonex_analysis::{ClipResult, RunView, SliceView, VariantView, Wanted, clip_result, score_in_depth, worst};
 use fonex_core::accuracy::Score;
-use fonex_core::latency::{LiveReport, Percentiles};
-use fonex_store::{Run, RunState};
+use fonex_core::measures::{ALL, Measure, find};
+use fonex_core::stats::Interval;
+use fonex_core::{Clip, Task};
+use fonex_run::{existing_store, profile_checksum, unknown};
+use fonex_store::{Run, RunState, Store};
 use serde::Serialize;
 
-use super::in_depth::{in_depth, starts_by_slice};
+use super::chosen::{MeasureArg, ProfileArg};
+use super::in_depth::in_depth;
 use super::{find_run, find_variant};
-use crate::analysis::{ClipResult, LiveSlice, RunView, VariantView};
-use crate::bench::{existing_store, profile_checksum, unknown};
-use crate::cli::{Format, Show};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds, percent, plural, rate_with_interval, thread_key, thread_lines};
+use crate::output::{self, Cell, Table, milliseconds, percent, plural, rate_with_interval, thread_key, thread_lines};
 
-pub fn show(options: &Show) -> Result<Code, Failure> {
-    let store = existing_store(&options.bench.bench)?;
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex show last
+  fonex show 1 --variant marl/river --worst 10
+  fonex show 1 --measure 'word_*' --format csv
+  fonex show 1 --clip radio-006")]
+pub struct ShowOptions {
+    /// Run: its number, its label, or last
+    #[arg(default_value = "last")]
+    pub run: String,
+    /// Only this variant
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only this clip, word by word
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// How many of the worst clips to show word by word
+    #[arg(long, default_value_t = 3, value_name = "N")]
+    pub worst: usize,
+    #[command(flatten)]
+    pub measures: MeasureArg,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
+    let mut store = existing_store(&options.bench.bench)?;
     let run = find_run(&store, &options.run)?;
-    let in_depth_shown = options.variant.is_some() || options.format.format == Format::Json;
-    let mut view =
-        if in_depth_shown { RunView::load_in_depth(&store, run)? } else { RunView::load_with_times(&store, run)? };
+    let profile = options.profile.chosen()?;
+    let wanted = Wanted { measures: options.measures.chosen()?, slices: true };
+    let mut view = RunView::load(&mut store, run, profile.as_ref(), &wanted)?;
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
         view.variants.retain(|variant| variant.variant.name == *name);
     }
     if let Some(id) = &options.clip {
-        return show_clip(&view, id, options.format.format);
+        return show_clip(&store, &view, id, options.format.format);
     }
-    print_run(&view, options.format.format)?;
+    print_run(&store, &view, options.format.format)?;
     if options.format.format == Format::Table {
         // Of several variants it would be too much on one page.
         if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
-            output::print(&only.score.as_ref().map_or_else(String::new, in_depth))?;
+            let depth = score_in_depth(&store, &view, only)?;
+            output::print(&depth.map_or_else(String::new, |depth| in_depth(&depth.score)))?;
         }
-        output::print(&worst_clips(&view, options.worst))?;
+        output::print(&worst_clips(&store, &view, options.worst)?)?;
     }
     Ok(Code::Done)
 }
 
-/// Prints a run: as a page, as JSON with everything, or as one table of variants.
-pub fn print_run(view: &RunView, format: Format) -> Result<(), Failure> {
+/// A variant with what went wrong in it, for programs.
+#[derive(Serialize)]
+struct InDepth<'v> {
+    #[serde(flatten)]
+    view: &'v VariantView,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    score: Option<Score>,
+}
+
+/// A run in depth, for programs.
+#[derive(Serialize)]
+struct RunInDepth<'v> {
+    run: &'v Run,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    scored_under: Option<&'v String>,
+    variants: Vec<InDepth<'v>>,
+}
+
+/// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
+pub fn print_run(store: &Store, view: &RunView, format: Format) -> Result<(), Failure> {
     match format {
-        Format::Json => output::print_json(view),
+        Format::Json => {
+            let mut variants = Vec::new();
+            for variant in &view.variants {
+                let depth = score_in_depth(store, view, variant)?;
+                variants.push(InDepth { view: variant, score: depth.map(|depth| depth.score) });
+            }
+            output::print_json(&RunInDepth { run: &view.run, scored_under: view.scored_under.as_ref(), variants })
+        }
         Format::Table => output::print(&page(view)),
-        form => output::print_table(&variants_table(&view.variants.iter().collect::<Vec<_>>()), form),
+        form => output::print_table(&every_figure(view), form),
     }
+}
+
+/// A row for each figure there is: variant, slice, measure.
+fn every_figure(view: &RunView) -> Table {
+    let mut table = Table::new([
+        ("variant", 0),
+        ("clips of", 0),
+        ("measure", 0),
+        ("unit", 0),
+        ("clips", 0),
+        ("rows", 0),
+        ("value", 0),
+    ]);
+    for variant in &view.variants {
+        let all = [("all".to_owned(), &variant.measures)].into_iter();
+        let slices = variant.slices.iter().map(|slice| (format!("{}={}", slice.by, slice.value), &slice.measures));
+        for (of, measures) in all.chain(slices) {
+            for (measure, estimate) in measures.iter() {
+                table.row([
+                    Cell::text(variant.variant.name.as_str()),
+                    Cell::text(of.as_str()),
+                    Cell::text(measure.id),
+                    Cell::text(measure.unit.as_str()),
+                    Cell::Count(estimate.clips),
+                    Cell::Count(estimate.rows),
+                    Cell::Estimate(measure.unit, estimate.value, estimate.interval),
+                ]);
+            }
+        }
+    }
+    table
 }
 
 fn page(view: &RunView) -> String {
-    let mut page = header(&view.run);
-    page += &variants_by_task(view);
-    if view.variants.iter().any(|variant| variant.failed() > 0) {
+    let mut page = header(view);
+    for (task, title) in [(Task::Hear, "Recognisers"), (Task::Speak, "Synthesisers"), (Task::Reply, "Responders")] {
+        let group: Vec<&VariantView> = view.variants.iter().filter(|v| v.variant.task == task).collect();
+        if group.is_empty() {
+            continue;
+        }
+        let several = view.variants.iter().any(|variant| variant.variant.task != task);
+        let table = variants_table(&group);
+        page += &output::text(&if several { table.titled(title) } else { table });
         page.push('\n');
-        page += &outcomes(view);
-    }
-    for variant in view.variants.iter().filter(|variant| variant.other_language > 0) {
-        page +=
-            &format!("\ncaution: {}\n", super::run::other_language(&variant.variant.name, variant.other_language));
-    }
-    for (title, table) in [("Where the time of the requests went", requests_table(view)), ("Cost", cost_table(view))]
-    {
-        if !table.rows().is_empty() {
-            page += &format!("\n{title}\n{}", table.text());
+        page += &output::text(&measures_table(&group));
+        page.push('\n');
+        let slices = slices_table(&group);
+        if !slices.is_empty() {
+            page += &output::text(&slices);
+            page.push('\n');
         }
     }
-    let slices = slices_table(view);
-    if !slices.rows().is_empty() {
-        page += &format!("\nWord error rate by slice\n{}", slices.text());
-    }
-    for (title, table) in [
-        ("Word starts of slices that are off the rest, median / p95 of |start|", starts_by_slice(&scores(view))),
-        ("Live by slice: first words, words for good, final after speech; medians", live_by_slice(view)),
-    ] {
-        if !table.rows().is_empty() {
-            page += &format!("\n{title}\n{}", table.text());
+    for notes in [outcomes(view), cautions(view), requests(view), costs(view), times(view)] {
+        if !notes.is_empty() {
+            page += &format!("{notes}\n");
         }
     }
-    let timing = timing_table(view);
-    if !timing.rows().is_empty() {
-        page += &format!("\nWord times against labels, heard minus labelled\n{}", timing.text());
-    }
-    page += &timing_notes(view);
-    page += &times(view);
-    page
+    page.truncate(page.trim_end().len());
+    page + "\n"
 }
 
-fn header(run: &Run) -> String {
+fn header(view: &RunView) -> String {
+    let run = &view.run;
     let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
     let state = if run.state == RunState::Finished { "" } else { ", unfinished" };
     let started = run.started_at.replace('T', " ");
     let mut text = format!("Run {}{label}{state}: plan {}, {started}\n", run.id, run.plan);
     let checksum = run.corpus_checksum.get(..8).unwrap_or_default();
+    let profile = view.profile();
+    let own = if view.scored_under.is_some() { ", not the run's own" } else { "" };
     text += &format!(
-        "corpus {} ({checksum}), text profile {} ({}), seed {}, Fonex {}\n",
+        "corpus {} ({checksum}), text profile {} ({}{own}), seed {}, Fonex {}\n",
         run.corpus_path,
-        run.text_profile.name,
-        &profile_checksum(&run.text_profile)[..8],
+        profile.name,
+        &profile_checksum(profile)[..8],
         run.seed,
         run.fonex_version
     );
-    let load = run.machine.load_1m.map_or_else(String::new, |load| format!(", load {load:.1}"));
-    text += &format!("{}, {}, {}{load}\n", run.machine.cpu, plural(run.machine.cores as u64, "core"), run.machine.os);
+    let machine = &run.machine;
+    text += &format!("{}, {}, {}\n", machine.cpu, plural(machine.cores as u64, "core"), machine.os);
+    if let Some(busy) = machine.during {
+        text += &format!(
+            "while it ran, other processes took {} of the processors, this program and its engines {}\n",
+            percent(Some(busy.others)),
+            percent(Some(busy.own))
+        );
+    }
     if !run.overrides.is_empty() {
         text += &format!("set: {}\n", run.overrides.join(", "));
     }
@@ -110,386 +200,299 @@ fn header(run: &Run) -> String {
     text
 }
 
-/// A table for each task, since each has measures of its own; a title only where there are several.
-fn variants_by_task(view: &RunView) -> String {
-    let groups: Vec<(&str, Vec<&VariantView>)> =
-        [("hear", "Recognisers"), ("speak", "Synthesisers"), ("reply", "Responders")]
-            .into_iter()
-            .map(|(task, title)| (title, view.variants.iter().filter(|v| v.variant.task == task).collect()))
-            .filter(|(_, group): &(&str, Vec<&VariantView>)| !group.is_empty())
-            .collect();
-    match groups.as_slice() {
-        [(_, only)] => variants_table(only).text(),
-        several => several
-            .iter()
-            .map(|(title, group)| format!("{title}\n{}", variants_table(group).text()))
-            .collect::<Vec<_>>()
-            .join("\n"),
+/// Measures that stand beside a variant's name, by task.
+const fn headlines(task: Task) -> &'static [&'static str] {
+    match task {
+        Task::Hear => &["wer", "latency_p50", "rtf"],
+        Task::Speak => &["first_audible_p50", "latency_p50", "clipped_clips"],
+        Task::Reply => &["first_piece_p50", "latency_p50", "reply_words"],
     }
 }
 
 /// One row a variant.
-fn variants_table(variants: &[&VariantView]) -> Table {
-    let hears = variants.iter().any(|variant| variant.score.is_some());
-    let speaks = variants.iter().any(|variant| variant.speech.is_some());
-    let mut columns = vec!["variant", ">trials", ">failed"];
-    if hears {
-        columns.extend([">clips", ">words", ">WER [95 %]", ">CER"]);
-    }
-    let replies = variants.iter().any(|variant| variant.reply_words.is_some());
-    let steps = variants.iter().any(|variant| variant.first_ms.is_some());
-    if replies {
-        columns.push(">reply words");
-    }
-    if steps {
-        columns.push(">first median");
-    }
-    columns.extend([">median", ">p95", ">RTF median"]);
-    if speaks {
-        columns.extend([">words/min", ">peak", ">clipped clips"]);
-    }
-    let mut table = Table::new(columns);
+pub(super) fn variants_table(variants: &[&VariantView]) -> Table {
+    let task = variants.first().map_or(Task::Hear, |variant| variant.variant.task);
+    let headlines: Vec<&Measure> = headlines(task).iter().filter_map(|id| find(id)).collect();
+    let named = headlines.iter().map(|measure| (measure.name, 2));
+    let columns = [("variant", 0), ("trials", 1), ("failed", 0), ("clips", 3)];
+    let mut table = Table::new(columns.into_iter().chain(named));
     for variant in variants {
-        let mut cells = vec![variant.variant.name.clone(), variant.trials.to_string(), variant.failed().to_string()];
-        if hears {
-            cells.extend(score_cells(variant.score.as_ref()));
+        let counts = [
+            Cell::text(variant.variant.name.as_str()),
+            Cell::Count(variant.extras.trials),
+            Cell::Alarm(variant.failed()),
+            Cell::Count(variant.clips),
+        ];
+        table.row(counts.into_iter().chain(headlines.iter().map(|measure| estimate_cell(variant, measure))));
+    }
+    table.without_empty_columns()
+}
+
+fn estimate_cell(variant: &VariantView, measure: &Measure) -> Cell {
+    let estimate = variant.measures.get(measure.id);
+    estimate.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+}
+
+/// Every measure that a variant has, a row each, and a column a variant.
+pub(super) fn measures_table(variants: &[&VariantView]) -> Table {
+    let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
+    let mut table = Table::new([("measure", 0)].into_iter().chain(names));
+    for measure in ALL {
+        if variants.iter().any(|variant| worth_a_row(variant, measure)) {
+            let cells = variants.iter().map(|variant| estimate_cell(variant, measure));
+            table.row([Cell::text(measure.name)].into_iter().chain(cells));
         }
-        if replies {
-            cells.push(variant.reply_words.as_ref().map_or_else(dash, |words| format!("{:.0}", words.p50)));
-        }
-        if steps {
-            cells.push(variant.first_ms.as_ref().map_or_else(dash, |first| milliseconds(first.p50)));
-        }
-        let latency =
-            |pick: fn(&Percentiles) -> f64| variant.latency_ms.as_ref().map_or_else(dash, |l| milliseconds(pick(l)));
-        cells.extend([latency(|l| l.p50), latency(|l| l.p95)]);
-        cells.push(variant.rtf.as_ref().map_or_else(dash, |rtf| format!("{:.3}", rtf.p50)));
-        if speaks {
-            let speech = variant.speech.as_ref();
-            cells.push(speech.and_then(|s| s.words_per_minute).map_or_else(dash, |w| format!("{w:.0}")));
-            cells.push(speech.and_then(|s| s.peak_dbfs).map_or_else(dash, |peak| format!("{peak:.1} dBFS")));
-            cells.push(speech.map_or_else(dash, |s| format!("{} of {}", s.clipped_clips, s.clips)));
-        }
-        table.row(cells);
     }
     table
 }
 
-/// One row for each variant that sent requests.
-fn requests_table(view: &RunView) -> Table {
-    let header = [
-        "variant",
-        ">requests",
-        ">repeated",
-        ">opened",
-        ">opening",
-        ">first byte",
-        ">p95",
-        ">receiving",
-        ">service",
-        ">network",
-    ];
-    let mut table = Table::new(header);
-    for variant in &view.variants {
-        let Some(exchange) = &variant.exchange else { continue };
-        let median = |value: &Option<Percentiles>| value.as_ref().map_or_else(dash, |p| milliseconds(p.p50));
-        table.row([
-            variant.variant.name.clone(),
-            exchange.requests.to_string(),
-            exchange.repeated.to_string(),
-            percent(Some(exchange.opened)),
-            median(&exchange.opening_ms),
-            median(&exchange.first_byte_ms),
-            exchange.first_byte_ms.as_ref().map_or_else(dash, |p| milliseconds(p.p95)),
-            median(&exchange.receiving_ms),
-            median(&exchange.service_ms),
-            median(&exchange.network_ms),
-        ]);
+/// What never happened, such as a failure of each kind, fills no row.
+fn worth_a_row(variant: &VariantView, measure: &Measure) -> bool {
+    let never = |value: f64| value == 0.0 && (measure.rare || measure.id.starts_with("outcome_"));
+    variant.measures.get(measure.id).is_some_and(|estimate| !never(estimate.value))
+}
+
+/// Slices by something with more values than this would fill the page.
+const MOST_VALUES: usize = 12;
+
+/// One row a slice, one column a variant: the first measure of the task.
+fn slices_table(variants: &[&VariantView]) -> Table {
+    let Some(first) = variants.first() else { return Table::default() };
+    let Some(measure) = headlines(first.variant.task).iter().find_map(|id| find(id)) else { return Table::default() };
+    let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
+    let table = Table::new([("clips of", 0), ("clips", 1)].into_iter().chain(names));
+    let mut table = table.titled(format!("{} by slice", measure.name));
+    let mut crowded: Vec<String> = Vec::new();
+    for slice in &first.slices {
+        let values = first.slices.iter().filter(|other| other.by == slice.by).count();
+        if values > MOST_VALUES {
+            let named = format!("{} ({values} values)", slice.by);
+            if !crowded.contains(&named) {
+                crowded.push(named);
+            }
+            continue;
+        }
+        let cell = |variant: &&VariantView| {
+            let same = variant.same_slice(slice).and_then(|slice: &SliceView| slice.measures.get(measure.id));
+            same.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+        };
+        let size = [Cell::text(format!("{}={}", slice.by, slice.value)), Cell::Count(slice.clips)];
+        table.row(size.into_iter().chain(variants.iter().map(cell)));
     }
-    table
-}
-
-/// One row for each variant with a price.
-fn cost_table(view: &RunView) -> Table {
-    let header = ["variant", ">requests", ">characters", ">audio minutes", ">cost", ">a trial", ">a correct word"];
-    let mut table = Table::new(header);
-    for variant in &view.variants {
-        let Some(cost) = &variant.cost else { continue };
-        let amount = |amount: f64| output::money(amount, Some(&cost.currency));
-        table.row([
-            variant.variant.name.clone(),
-            cost.used.requests.to_string(),
-            cost.used.characters.to_string(),
-            format!("{:.2}", cost.used.audio_s / 60.0),
-            amount(cost.cost),
-            amount(cost.per_trial),
-            cost.per_correct_word.map_or_else(dash, amount),
-        ]);
+    match crowded.is_empty() {
+        true => table,
+        false => table.noted(format!("(not shown: {}; --format csv has all)", crowded.join(", "))),
     }
-    table
 }
 
-fn dash() -> String {
-    "–".to_owned()
-}
-
-fn score_cells(score: Option<&Score>) -> [String; 4] {
-    score.map_or_else(
-        || [dash(), dash(), dash(), dash()],
-        |score| {
-            [
-                score.clips.to_string(),
-                score.words.reference.to_string(),
-                rate_with_interval(score.words.wer, score.words.interval),
-                percent(score.characters.cer),
-            ]
-        },
-    )
-}
-
-/// How trials ended where some did not end well, and the rate with failures counted as empty results.
+/// How trials ended where some did not end well.
 fn outcomes(view: &RunView) -> String {
     let mut text = String::new();
     for variant in view.variants.iter().filter(|variant| variant.failed() > 0) {
-        let counts: Vec<String> = variant.outcomes.iter().map(|o| format!("{} {}", o.trials, o.outcome)).collect();
-        text += &format!("{}: {}", variant.variant.name, counts.join(", "));
-        if let Some(all) = variant.score.as_ref().and_then(|score| score.missing_as_empty.as_ref()) {
-            text += &format!(
-                "; with failures as empty results WER {}",
-                rate_with_interval(all.words.wer, all.words.interval)
-            );
+        let counts = variant.extras.outcomes.iter().map(|o| format!("{} {}", o.trials, o.outcome));
+        text += &format!("{}: {}", variant.variant.name, counts.collect::<Vec<_>>().join(", "));
+        if let Some(all) = variant.measures.get("wer_failures_as_empty") {
+            text += &format!("; WER with failures as empty {}", rate_with_interval(Some(all.value), all.interval));
         }
         text.push('\n');
-        let example = variant.records.iter().find(|trial| !trial.outcome.is_answer());
-        if let Some((id, why)) = example.and_then(|trial| Some((&trial.key.clip_id, trial.detail.as_ref()?))) {
-            text += &format!("  such as {id}: {why}\n");
+        if let Some(example) = &variant.extras.example {
+            text += &format!("  such as {}: {}\n", example.clip, example.why);
         }
     }
     text
 }
 
-/// One row a slice, one column a variant; only where a key has several values.
-fn slices_table(view: &RunView) -> Table {
-    let scored: Vec<(&VariantView, &Score)> =
-        view.variants.iter().filter_map(|variant| Some((variant, variant.score.as_ref()?))).collect();
-    let columns = ["slice", ">clips", ">words"].map(str::to_owned).into_iter();
-    let mut table = Table::new(columns.chain(scored.iter().map(|(variant, _)| format!(">{}", variant.variant.name))));
-    let Some((_, first)) = scored.first() else { return table };
-    for slice in &first.slices {
-        if first.slices.iter().filter(|other| other.by == slice.by).count() < 2 {
-            continue;
-        }
-        let same = |score: &Score| {
-            score
-                .same_slice(slice)
-                .map_or_else(dash, |slice| rate_with_interval(slice.words.wer, slice.words.interval))
-        };
-        let name = format!("{}={}", slice.by, slice.value);
-        let size = [name, slice.clips.to_string(), slice.words.reference.to_string()];
-        table.row(size.into_iter().chain(scored.iter().map(|(_, score)| same(score))));
-    }
-    table
+fn cautions(view: &RunView) -> String {
+    let foreign = view.variants.iter().filter(|variant| variant.extras.other_language > 0);
+    let foreign = foreign.map(|variant| {
+        format!("caution: {}\n", super::run::other_language(&variant.variant.name, variant.extras.other_language))
+    });
+    let few = view.variants.iter().filter(|variant| variant.clips < FEW_CLIPS && variant.clips > 0);
+    let few = few.map(|variant| {
+        let clips = plural(variant.clips, "clip");
+        format!(
+            "caution: {} has {clips}: with fewer than {FEW_CLIPS} take every interval as rough\n",
+            variant.variant.name
+        )
+    });
+    foreign.chain(few).collect()
 }
 
-fn scores(view: &RunView) -> Vec<(String, &Score)> {
-    let scored = view.variants.iter();
-    scored.filter_map(|variant| Some((variant.variant.name.clone(), variant.score.as_ref()?))).collect()
-}
+/// With fewer clips intervals are rough.
+pub(super) const FEW_CLIPS: u64 = 20;
 
-/// One row a slice, one column a variant with live times.
-fn live_by_slice(view: &RunView) -> Table {
-    let live: Vec<(&str, &[LiveSlice])> = view
-        .variants
-        .iter()
-        .filter_map(|variant| Some((variant.variant.name.as_str(), variant.times.as_ref()?.live_slices.as_slice())))
-        .filter(|(_, slices)| !slices.is_empty())
-        .collect();
-    let columns = ["slice".to_owned(), ">clips".to_owned()].into_iter();
-    let mut table = Table::new(columns.chain(live.iter().map(|(name, _)| format!(">{name}"))));
-    let Some((_, first)) = live.first() else { return table };
-    for slice in *first {
-        let cell = |(_, slices): &(&str, &[LiveSlice])| {
-            let found = slices.iter().find(|other| (&other.by, &other.value) == (&slice.by, &slice.value));
-            found.map_or_else(dash, |LiveSlice { live, .. }| {
-                let median = |times: Option<Percentiles>| times.map_or_else(dash, |times| milliseconds(times.p50));
-                [live.first_words_ms, live.settled_ms, live.final_after_ms].map(median).join(" / ")
-            })
-        };
-        let size = [format!("{}={}", slice.by, slice.value), slice.live.clips.to_string()];
-        table.row(size.into_iter().chain(live.iter().map(cell)));
-    }
-    table
-}
-
-fn timing_table(view: &RunView) -> Table {
-    let header = [
-        "variant",
-        ">words",
-        ">median start",
-        ">spread (MAD)",
-        ">p95 of |start|",
-        ">within 50 ms",
-        ">within 100 ms",
-        ">drift",
-    ];
-    let mut table = Table::new(header);
+/// One row for each variant that sent requests.
+fn requests(view: &RunView) -> String {
+    let mut table = Table::new([
+        ("variant", 0),
+        ("requests", 0),
+        ("repeated", 1),
+        ("opened", 3),
+        ("opening", 3),
+        ("first byte", 1),
+        ("p95", 2),
+        ("receiving", 2),
+        ("service", 1),
+        ("network", 1),
+    ])
+    .titled("Requests, medians in milliseconds");
     for variant in &view.variants {
-        let Some(timing) = variant.score.as_ref().and_then(|score| score.timing.as_ref()) else { continue };
-        let start = &timing.start;
+        let Some(requests) = &variant.extras.requests else { continue };
+        use fonex_core::latency::Percentiles;
+        use fonex_core::measures::Unit;
+        let median = |value: &Option<Percentiles>| Cell::figure(Unit::Ms, value.as_ref().map(|p| p.p50));
         table.row([
-            variant.variant.name.clone(),
-            timing.words.to_string(),
-            format!("{} ms", output::signed(start.median_ms, 0)),
-            format!("{:.0} ms", start.mad_ms),
-            format!("{:.0} ms", start.p95_abs_ms),
-            percent(Some(start.within_50ms)),
-            percent(Some(start.within_100ms)),
-            output::drift(timing),
+            Cell::text(variant.variant.name.as_str()),
+            Cell::Count(requests.requests),
+            Cell::Count(requests.repeated),
+            Cell::Figure(Unit::Share, requests.opened),
+            median(&requests.opening_ms),
+            median(&requests.first_byte_ms),
+            Cell::figure(Unit::Ms, requests.first_byte_ms.as_ref().map(|p| p.p95)),
+            median(&requests.receiving_ms),
+            median(&requests.service_ms),
+            median(&requests.network_ms),
         ]);
     }
-    table
+    if table.is_empty() { String::new() } else { output::text(&table) }
 }
 
-/// What is to be known before word times are believed.
-fn timing_notes(view: &RunView) -> String {
-    let mut text = String::new();
+/// One row for each variant with a price.
+fn costs(view: &RunView) -> String {
+    let columns = [("variant", 0), ("requests", 1), ("characters", 2), ("audio", 2), ("cost", 0), ("a trial", 0)];
+    let mut table = Table::new(columns).titled("Cost");
     for variant in &view.variants {
-        let Some(timing) = variant.score.as_ref().and_then(|score| score.timing.as_ref()) else { continue };
-        for note in output::timing_notes(timing) {
-            text += &format!("{}: {note}\n", variant.variant.name);
-        }
+        let Some(cost) = &variant.cost else { continue };
+        let used = variant.extras.used;
+        table.row([
+            Cell::text(variant.variant.name.as_str()),
+            Cell::Count(used.requests),
+            Cell::Count(used.characters),
+            Cell::text(output::seconds(used.audio_s)),
+            Cell::text(output::money(cost.cost, Some(&cost.currency))),
+            Cell::text(output::money(cost.per_trial, Some(&cost.currency))),
+        ]);
     }
-    text
+    if table.is_empty() { String::new() } else { output::text(&table) }
 }
 
-/// Growth with length, cold starts, first sound, playing, live delivery: what a variant has of it.
+/// Growth with length, cold starts, how live audio kept its pace.
 fn times(view: &RunView) -> String {
     let mut text = String::new();
     for variant in &view.variants {
-        let Some(times) = &variant.times else { continue };
+        let extras = &variant.extras;
         let mut lines = Vec::new();
-        if let Some(growth) = &times.growth {
-            let line = &growth.line;
-            let interval =
-                line.slope_interval.map_or_else(String::new, |i| format!(" [{:.2}, {:.2}]", i.low, i.high));
+        if let Some(growth) = &extras.growth {
+            let at = growth.lengths.iter().zip(&growth.latency_ms);
+            let at =
+                at.map(|(length, ms)| format!("{} at {}", milliseconds(*ms), growth_length(growth.unit, *length)));
+            let each = |ms: f64| format!("{ms:.2}");
+            let interval = growth
+                .slope_interval
+                .map_or_else(String::new, |Interval { low, high }| format!(" [{}, {}]", each(low), each(high)));
             let unit = growth.unit.as_str();
-            lines.push(format!("latency {} and {:.2} ms{interval} a {unit}", milliseconds(line.at_zero), line.slope));
-        }
-        if let (Some(cold), Some(warm)) = (times.cold_ms, variant.latency_ms.as_ref()) {
-            lines.push(format!("warm-up {} in the median, then {}", milliseconds(cold), milliseconds(warm.p50)));
-        }
-        if let Some(ms) = times.start_up_ms {
-            lines.push(format!("ready {} after its start, in no trial", milliseconds(ms)));
-        }
-        if let Some(first) = &times.first_audible_ms {
-            let (median, p95) = (milliseconds(first.p50), milliseconds(first.p95));
-            lines.push(format!("first audible sound after {median}, p95 {p95}, silence before it included"));
-        }
-        if let Some(play) = &times.playback {
             lines.push(format!(
-                "played as it came, {} of {} would stutter; waiting {} would keep 95 % smooth, {} all",
-                play.stalled_clips,
-                plural(play.clips, "answer"),
-                milliseconds(play.wait_for_95_ms),
-                milliseconds(play.wait_for_all_ms)
+                "latency by length: {}; {} ms{interval} more for each {unit}",
+                at.collect::<Vec<_>>().join(", "),
+                each(growth.slope)
             ));
         }
-        if let Some(live) = &times.live {
-            lines.extend(live_lines(live));
+        if let (Some(cold), Some(warm)) = (extras.cold_ms, variant.measures.get("latency_p50")) {
+            let (cold, warm) = (milliseconds(cold), milliseconds(warm.value));
+            lines.push(format!("latency of warm-up trials: median {cold}; of timed trials {warm}"));
+        }
+        if let Some(ms) = extras.start_up_ms {
+            lines.push(format!("start-up until ready: {}, counted in no trial", milliseconds(ms)));
+        }
+        if let Some(pacing) = extras.pacing {
+            let late = pacing.worst_p99_ms;
+            lines.push(format!("live audio frames: at most {late:.1} ms late (99th percentile of the worst trial)"));
+            if pacing.behind > 0 {
+                let trials = plural(pacing.behind, "trial");
+                lines.push(format!(
+                    "{trials} could not be delivered in time: this machine was too slow, not the engine"
+                ));
+            }
         }
         if !lines.is_empty() {
             text += &format!("{}\n", variant.variant.name);
             lines.iter().for_each(|line| text += &format!("  {line}\n"));
         }
     }
-    if text.is_empty() { text } else { format!("\nTimes\n{text}") }
+    if text.is_empty() { text } else { format!("Times\n{text}") }
 }
 
-fn live_lines(live: &LiveReport) -> Vec<String> {
-    let mut lines = Vec::new();
-    for (what, times) in [
-        ("first words after the beginning of speech", &live.first_words_ms),
-        ("a word shown after its end", &live.shown_ms),
-        ("shown for good after its end", &live.settled_ms),
-        ("final result after the end of speech", &live.final_after_ms),
-    ] {
-        if let Some(times) = times {
-            lines.push(format!("{what}: median {}, p95 {}", milliseconds(times.p50), milliseconds(times.p95)));
-        }
+fn growth_length(unit: fonex_analysis::LengthUnit, length: f64) -> String {
+    match unit {
+        fonex_analysis::LengthUnit::AudioSeconds => format!("{length:.1} s of audio"),
+        fonex_analysis::LengthUnit::Characters => plural(length.round() as u64, "character"),
     }
-    lines.push(format!("{} of {} shown words were changed later", live.changed_words, live.shown_words));
-    if !live.pauses.is_empty() || live.false_ends > 0 {
-        let missed = plural(live.missed_ends, "missed end");
-        let bands = live.pauses.iter().map(|band| {
-            let to = band.to_s.map_or_else(|| "more".to_owned(), |to| format!("{to} s"));
-            format!("{} of {} from {} s to {to}", band.taken_for_end, band.pauses, band.from_s)
-        });
-        let bands = bands.collect::<Vec<_>>().join(", ");
-        let bands = if bands.is_empty() { bands } else { format!("; pauses taken for the end: {bands}") };
-        lines.push(format!("{} and {missed} of speech{bands}", plural(live.false_ends, "false end")));
-    }
-    lines.push(format!("frames at most {:.1} ms late (99th percentile of the worst clip)", live.worst_pacing_p99_ms));
-    if live.behind_clips > 0 {
-        let clips = plural(live.behind_clips, "clip");
-        lines.push(format!("{clips} could not be delivered in time: their figures are not the engine's alone"));
-    }
-    lines
 }
 
-fn worst_clips(view: &RunView, most: usize) -> String {
+fn worst_clips(store: &Store, view: &RunView, most: usize) -> Result<String, Failure> {
     let mut text = String::new();
-    for variant in view.variants.iter().filter(|variant| most > 0 && variant.score.is_some()) {
-        let worst = variant.worst(most);
+    for variant in view.variants.iter().filter(|_| most > 0) {
+        let worst = worst(store, view, variant, most)?;
         if worst.is_empty() {
             continue;
         }
         text += &format!("\nWorst clips of {}\n{}\n", variant.variant.name, thread_key());
         worst.iter().for_each(|clip| text += &clip_lines(&clip.id, clip));
     }
-    text
+    Ok(text)
 }
 
 fn clip_lines(name: &str, clip: &ClipResult) -> String {
-    let wrong = format!("{} of {} wrong", clip.words.errors(), plural(clip.words.reference(), "word"));
-    let mut text = format!("\n{name}: {wrong}\n");
+    let mut text = format!("\n{name}: {}\n", errors_of_words(clip.words.errors(), clip.words.reference()));
     for line in thread_lines(&clip.steps, output::width(), output::colour()) {
         text += &format!("{line}\n");
     }
     text
 }
 
+/// `3 errors in 7 words`: insertions are errors too, so that there may be more of them than words.
+pub(super) fn errors_of_words(errors: u64, words: u64) -> String {
+    format!("{} in {}", plural(errors, "error"), plural(words, "word"))
+}
+
 /// One clip under each variant, for programs.
 #[derive(Serialize)]
 struct ClipView<'v> {
     variant: &'v str,
-    words: fonex_core::align::EditCounts,
-    characters: fonex_core::align::EditCounts,
-    steps: &'v [fonex_core::accuracy::WordStep],
+    #[serde(flatten)]
+    result: ClipResult,
 }
 
-fn show_clip(view: &RunView, id: &str, format: Format) -> Result<Code, Failure> {
-    let Some(label) = view.labels.get(id) else {
+fn show_clip(store: &Store, view: &RunView, id: &str, format: Format) -> Result<Code, Failure> {
+    let labels = store.clips(&view.run.corpus_checksum)?;
+    let Some(label) = labels.iter().find(|clip: &&Clip| clip.id == id) else {
         let what = format!("run {} has no clip \"{id}\"", view.name());
-        return Err(unknown(what, id, view.labels.keys().take(10_000), fonex_formats::Place::default()).into());
+        let ids: Vec<&String> = labels.iter().take(10_000).map(|clip| &clip.id).collect();
+        return Err(unknown(what, id, ids, fonex_formats::Place::default()).into());
     };
-    let found = |variant: &VariantView| variant.clips.iter().find(|clip| clip.id == id).cloned();
-    let results: Vec<(String, Option<ClipResult>)> =
-        view.variants.iter().map(|variant| (variant.variant.name.clone(), found(variant))).collect();
+    let mut results = Vec::new();
+    for variant in &view.variants {
+        results.push((variant.variant.name.as_str(), clip_result(store, view, variant, label)?));
+    }
     if format == Format::Json {
-        let views: Vec<ClipView<'_>> = results
-            .iter()
-            .filter_map(|(variant, clip)| {
-                let ClipResult { words, characters, steps, .. } = clip.as_ref()?;
-                Some(ClipView { variant, words: *words, characters: *characters, steps })
-            })
-            .collect();
-        output::print_json(&views)?;
+        let views = results.into_iter().filter_map(|(variant, result)| Some(ClipView { variant, result: result? }));
+        output::print_json(&views.collect::<Vec<_>>())?;
+        return Ok(Code::Done);
+    }
+    if format != Format::Table {
+        let mut table = Table::new([("variant", 0), ("errors", 0), ("words", 0)]);
+        for (variant, result) in &results {
+            let counts =
+                |count: fn(&ClipResult) -> u64| result.as_ref().map_or(Cell::Empty, |r| Cell::Count(count(r)));
+            table.row([Cell::text(*variant), counts(|r| r.words.errors()), counts(|r| r.words.reference())]);
+        }
+        output::print_table(&table, format)?;
         return Ok(Code::Done);
     }
     let mut text = format!("{id}: {}\n{}\n", label.text, thread_key());
-    for (variant, clip) in results {
-        text += &match clip {
-            Some(clip) => clip_lines(&variant, &clip),
+    for (variant, result) in results {
+        text += &match result {
+            Some(clip) => clip_lines(variant, &clip),
             None => format!("\n{variant}: no answer to compare\n"),
         };
     }
@@ -506,37 +509,50 @@ pub fn score_summary(score: &Score) -> String {
         plural(score.clips, "clip"),
         plural(words.reference, "word")
     );
+    if score.clips < FEW_CLIPS {
+        text += &format!("caution: with fewer than {FEW_CLIPS} clips take every interval as rough\n");
+    }
+    if let Some(speakers) = score.speakers {
+        text += &match score.interval_by_speaker {
+            Some(Interval { low, high }) => format!(
+                "for speakers that were not recorded: {} to {} (drawn by speaker, {speakers} of them)\n",
+                percent(Some(low)),
+                percent(Some(high))
+            ),
+            None => {
+                format!("for speakers that were not recorded: no interval, {speakers} speakers are too few (8)\n")
+            }
+        };
+    }
     text += &format!(
-        "CER {}   MER {}   WIL {}   mean of clip rates {}\n",
-        percent(score.characters.cer),
-        percent(words.mer),
-        percent(words.wil),
+        "text profile {}   mean of the clips' own rates {}\n",
+        score.text_profile,
         percent(score.mean_clip_wer)
     );
-    if let Some(interval) = score.interval_by_speaker {
-        let range = format!("{:.1} to {:.1} %", interval.low * 100.0, interval.high * 100.0);
-        text += &format!("for speakers that were not recorded: {range} (drawn by speaker, not by clip)\n");
-    }
-    if let Some(weighted) = score.weighted {
-        text += &format!("weighted WER {}\n", percent(weighted.wer));
-    }
-    let written =
-        score.wer_as_written.map_or_else(String::new, |wer| format!(" (WER as written {})", percent(Some(wer))));
-    text += &format!(
-        "clips with errors {} ({})   text profile {}{written}\n",
-        score.clips_with_errors,
-        percent(score.ser),
-        score.text_profile
-    );
     if let Some(timing) = &score.timing {
-        text += &format!(
-            "word starts {} ms (median of {}), {} within 100 ms, drift {}\n",
-            output::signed(timing.start.median_ms, 0),
-            plural(timing.words, "word"),
-            percent(Some(timing.start.within_100ms)),
-            output::drift(timing)
-        );
         output::timing_notes(timing).iter().for_each(|note| text += &format!("{note}\n"));
     }
     text
+}
+
+/// Every measure of a score, a row each; files side by side.
+pub fn score_measures(scores: &[(String, &Score)]) -> Table {
+    let names = scores.iter().map(|(name, _)| (name.as_str(), 0));
+    let mut table = Table::new([("measure", 0)].into_iter().chain(names).chain([("clips", 1)]));
+    for measure in ALL {
+        let estimates: Vec<_> = scores.iter().map(|(_, score)| score.measures.get(measure.id)).collect();
+        let Some(clips) = estimates.iter().flatten().map(|estimate| estimate.clips).max() else { continue };
+        let empty = |estimate: &&fonex_core::measures::Estimate| estimate.value == 0.0;
+        if measure.rare && estimates.iter().flatten().all(|estimate| empty(estimate)) {
+            continue;
+        }
+        if measure.id.starts_with("outcome_") {
+            continue;
+        }
+        let cells = estimates.iter().map(|estimate| {
+            estimate.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+        });
+        table.row([Cell::text(measure.name)].into_iter().chain(cells).chain([Cell::Count(clips)]));
+    }
+    table
 }

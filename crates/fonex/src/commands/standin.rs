@@ -1,5 +1,6 @@
 //! `fonex standin serve`: the stand-ins of a bench file as a service on loopback.
 
+use clap::{Args, Subcommand};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -8,10 +9,46 @@ use fonex_formats::audio::read_side;
 use fonex_formats::{Place, Problem, audio_path};
 use fonex_standin::service::{Fault, Service, ServiceConfig};
 
-use crate::bench::{Bench, read_bench};
-use crate::cli::StandinServe;
+use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
 use crate::output;
+use fonex_run::{Bench, read_bench};
+
+#[derive(Debug, Subcommand)]
+pub enum StandinCommand {
+    /// Serve the stand-ins of the bench file over HTTP and WebSocket on loopback
+    Serve(StandinServe),
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex standin serve --port 8790 --key-from FONEX_DEMO_KEY"
+)]
+pub struct StandinServe {
+    /// Port on loopback; 0 takes a free one
+    #[arg(long, default_value_t = 8790)]
+    pub port: u16,
+    /// Ask for the key in this environment variable, in an Authorization: Bearer header
+    #[arg(long, value_name = "VARIABLE")]
+    pub key_from: Option<String>,
+    /// Requests after which the quota is used up
+    #[arg(long, value_name = "N")]
+    pub quota: Option<u64>,
+    /// Share of requests that meet a fault, chosen by the seed
+    #[arg(long, default_value_t = 0.0, value_name = "SHARE")]
+    pub fault_share: f64,
+    /// Milliseconds before each connection is served
+    #[arg(long, default_value_t = 0.0, value_name = "MS")]
+    pub slow_accept_ms: f64,
+    /// List the faults that fault=NAME in an address asks for, and end
+    #[arg(long)]
+    pub faults: bool,
+    /// Change a value of the bench file
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
 
 pub fn serve(options: &StandinServe) -> Result<Code, Failure> {
     if options.faults {

@@ -5,8 +5,8 @@ use fonex_store::{Store, Study, StudyKind};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::execute::{now, this_machine};
 use crate::failure::Failure;
+use fonex_run::{now, this_machine};
 
 /// Keeps what a command measured; gives its number.
 pub fn keep_study(store: &Store, kind: StudyKind, figures: &impl Serialize) -> Result<i64, Failure> {

@@ -1,155 +1,285 @@
-//! `fonex trend`: the word error rate over runs, charted, with every step to the worse that is beyond chance.
+//! `fonex trend`: measures over runs, charted, with every change that is beyond chance and since when.
 
-use fonex_core::Clip;
-use fonex_core::findings::{Finding, Verdict};
+use clap::Args;
+use std::path::PathBuf;
+
+use fonex_analysis::{ChangeFinding, Followed, RunView, Series, Wanted, follow};
+use fonex_core::measures::{Measure, Unit, find};
+use fonex_core::verdict::{ChangeShape, DrawnUnit, Verdict};
 use fonex_formats::{Place, Problem};
-use fonex_report::charts::{TrendLine, TrendMark, trend_svg};
+use fonex_report::charts::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg};
+use fonex_report::figures::difference;
 use fonex_report::terminal_trend;
+use fonex_run::existing_store;
+use fonex_store::{RunState, Store};
 
-use super::parse_slice;
-use crate::analysis::{self, RunView, trend, value_of};
-use crate::bench::existing_store;
-use crate::cli::{Format, Trend};
+use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, percent, percent_points, write_chart};
+use crate::output::{self, Cell, Table, write_chart};
 
-pub fn trend_of_runs(options: &Trend) -> Result<Code, Failure> {
-    let store = existing_store(&options.bench.bench)?;
-    let slice = options.slice.as_deref().map(parse_slice).transpose()?;
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex trend --plan weekly
+  fonex trend --plan weekly --measure wer,latency_p95
+  fonex trend --plan weekly --slice wind=strong -o trend.png")]
+pub struct TrendOptions {
+    /// Only runs of this plan
+    #[arg(long)]
+    pub plan: Option<String>,
+    /// Only this variant
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only clips of this slice, such as channel=radio
+    #[arg(long, value_name = "TAG=VALUE")]
+    pub slice: Option<String>,
+    #[command(flatten)]
+    pub measures: MeasureArg,
+    #[command(flatten)]
+    pub unit: UnitArg,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    /// Take runs that are not finished as well
+    #[arg(long)]
+    pub unfinished: bool,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
+    let mut store = existing_store(&options.bench.bench)?;
+    let mut measures = options.measures.chosen()?;
+    if measures.is_empty() {
+        measures.extend(find("wer"));
+    }
+    let profile = options.profile.chosen()?;
+    let wanted = Wanted { measures: measures.clone(), slices: false };
     let mut runs = Vec::new();
+    let mut left_out = 0;
     for run in store.runs()? {
-        if options.plan.as_ref().is_none_or(|plan| run.plan == *plan) {
-            runs.push(RunView::load(&store, run)?);
+        let of_plan = options.plan.as_ref().is_none_or(|plan| run.plan == *plan);
+        if of_plan && run.state == RunState::Unfinished && !options.unfinished {
+            left_out += 1;
+        } else if of_plan {
+            runs.push(RunView::load(&mut store, run, profile.as_ref(), &wanted)?);
         }
     }
-    let within = |clip: &Clip| slice.is_none_or(|(by, value)| value_of(clip, by) == Some(value));
-    let trends: Vec<analysis::Trend> = variants(&runs, options.variant.as_deref())
-        .iter()
-        .map(|variant| trend(variant, &runs, options.slice.as_deref(), &within, options.seed))
-        .filter(|trend| trend.points.iter().any(|point| point.clips > 0))
-        .collect();
-    if trends.is_empty() {
-        let problem = Problem::new("no run has such a trend", Place::default());
-        return Err(problem.remedy("check --plan, --variant and --slice against what fonex runs lists").into());
+    if left_out > 0 {
+        let runs = output::plural(left_out, "unfinished run");
+        output::caution(&format!("{runs} left out; --unfinished takes them as well"));
+    }
+    let slice = match &options.slice {
+        Some(typed) => {
+            let keys = runs.iter().flat_map(|run| &run.sheet().keys);
+            let keys: Vec<(String, Vec<String>)> = keys.map(|key| (key.by.clone(), key.values.clone())).collect();
+            Some(parse_slice(typed, &keys)?)
+        }
+        None => None,
+    };
+    let all = series(&store, &runs, &measures, options, slice)?;
+    if all.is_empty() {
+        let problem = Problem::new("no run has such a series", Place::default());
+        let remedy = "check --plan, --variant, --measure and --slice against what fonex runs lists";
+        return Err(problem.remedy(remedy).into());
     }
     match options.format.format {
-        Format::Json => output::print_json(&trends)?,
-        Format::Table => print_page(&trends)?,
-        form => output::print_table(&points_table(&trends), form)?,
+        Format::Json => output::print_json(&all)?,
+        Format::Table => print_page(&all)?,
+        form => output::print_table(&points_table(&all), form)?,
     }
     if let Some(path) = &options.output {
-        write_chart(path, &trend_svg(&title(&trends), &lines(&trends)))?;
+        let charts = charts(&all);
+        if charts.len() > 1 {
+            output::caution("a picture holds one measure: only the first is drawn");
+        }
+        write_chart(path, &trend_svg(&charts[0]))?;
     }
     Ok(Code::Done)
 }
 
-/// The recogniser variants of the runs, or the one named.
-fn variants(runs: &[RunView], only: Option<&str>) -> Vec<String> {
-    let mut names: Vec<String> = Vec::new();
-    for variant in runs.iter().flat_map(|run| &run.variants) {
-        let name = &variant.variant.name;
-        if variant.score.is_some() && !names.contains(name) && only.is_none_or(|only| only == name) {
-            names.push(name.clone());
+/// Every measure of every variant that has a figure, or of the one named.
+fn series(
+    store: &Store,
+    runs: &[RunView],
+    measures: &[&'static Measure],
+    options: &TrendOptions,
+    slice: Option<(&str, &str)>,
+) -> Result<Vec<Series>, Failure> {
+    let mut all = Vec::new();
+    for measure in measures {
+        for variant in variants(runs, measure, options.variant.as_deref()) {
+            let followed = Followed { variant, measure, slice, unit: options.unit.chosen() };
+            let series = follow(store, runs, followed)?;
+            if series.points.iter().any(|point| point.value.is_some()) {
+                all.push(series);
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// The variants of the runs that a measure applies to, or the one named.
+pub(super) fn variants<'r>(runs: &'r [RunView], measure: &Measure, only: Option<&str>) -> Vec<&'r str> {
+    let mut names: Vec<&str> = Vec::new();
+    for variant in runs.iter().flat_map(|run| &run.variants).map(|view| &view.variant) {
+        let name = variant.name.as_str();
+        let asked = only.is_none_or(|only| only == name) && measure.tasks.contains(&variant.task);
+        if asked && !names.contains(&name) {
+            names.push(name);
         }
     }
     names
 }
 
-fn run_name(point: &analysis::TrendPoint) -> String {
-    point.label.clone().unwrap_or_else(|| format!("run {}", point.run))
+fn run_name(label: Option<&String>, run: i64) -> String {
+    label.cloned().unwrap_or_else(|| format!("run {run}"))
 }
 
-/// The series of a chart: every variant over the same runs.
-pub(super) fn lines(trends: &[analysis::Trend]) -> Vec<TrendLine> {
-    let mut runs: Vec<(i64, String)> =
-        trends.iter().flat_map(|trend| &trend.points).map(|point| (point.run, run_name(point))).collect();
+/// One chart a measure, every variant over the same runs.
+pub(super) fn charts(all: &[Series]) -> Vec<TrendChart> {
+    let of_measure = all.chunk_by(|a, b| a.measure == b.measure);
+    of_measure.filter_map(chart).collect()
+}
+
+fn chart(all: &[Series]) -> Option<TrendChart> {
+    let measure = find(&all.first()?.measure)?;
+    let mut runs: Vec<(i64, String)> = all
+        .iter()
+        .flat_map(|series| &series.points)
+        .map(|point| (point.run, run_name(point.label.as_ref(), point.run)))
+        .collect();
     runs.sort();
     runs.dedup();
-    trends
-        .iter()
-        .map(|trend| TrendLine {
-            name: trend.variant.clone(),
-            marks: runs
-                .iter()
-                .map(|(run, label)| {
-                    let point = trend.points.iter().find(|point| point.run == *run);
-                    TrendMark {
-                        label: label.clone(),
-                        value: point.and_then(|point| point.wer),
-                        interval: point.and_then(|point| point.interval).map(|i| (i.low, i.high)),
-                        worse: point.and_then(|point| match point.change.as_ref()?.verdict {
-                            Verdict::Worse => Some(true),
-                            Verdict::Better => Some(false),
-                            Verdict::CannotTell => None,
-                        }),
-                    }
-                })
-                .collect(),
-        })
-        .collect()
+    let lines = all.iter().map(|series| TrendLine {
+        name: series.variant.clone(),
+        marks: runs.iter().map(|(run, label)| mark(series, *run, label)).collect(),
+    });
+    let broken = all.iter().any(|series| !series.breaks.is_empty());
+    let breaks = if broken { "; dotted: not comparable across" } else { "" };
+    Some(TrendChart {
+        title: title(&all[0]),
+        unit: measure.unit,
+        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, beyond chance{breaks}"),
+        lines: lines.collect(),
+    })
 }
 
-fn title(trends: &[analysis::Trend]) -> String {
-    let slice = trends[0].slice.as_ref().map_or_else(String::new, |slice| format!(", {slice}"));
-    format!("Word error rate over runs{slice}")
-}
-
-fn print_page(trends: &[analysis::Trend]) -> Result<(), Failure> {
-    let mut text = title(trends) + "\n";
-    for (trend, line) in trends.iter().zip(lines(trends)) {
-        text += &format!("\n{}\n{}\n\n", trend.variant, terminal_trend(&line, output::width().min(100) as u16));
-        text += &points_table(std::slice::from_ref(trend)).text();
+fn mark(series: &Series, run: i64, label: &str) -> TrendMark {
+    let point = series.points.iter().find(|point| point.run == run);
+    TrendMark {
+        label: label.to_owned(),
+        value: point.and_then(|point| point.value),
+        interval: point.and_then(|point| point.interval).map(|i| (i.low, i.high)),
+        change: series.changes.iter().find(|change| shown_at(change) == run).map(|change| match change.verdict {
+            Verdict::Worse => ChangeMark::Worse,
+            Verdict::Better => ChangeMark::Better,
+            Verdict::Differs | Verdict::CannotTell => ChangeMark::Other,
+        }),
+        breaks: series.breaks.iter().any(|other| other.before == run),
     }
-    text += "\nDots: 95 % interval. Each run against the one before, over the clips of both;\nverdicts hold for all steps together.\n";
+}
+
+/// A step is marked where it began, a creep where it was told.
+fn shown_at(change: &ChangeFinding) -> i64 {
+    match change.shape {
+        ChangeShape::Step => change.from,
+        ChangeShape::Creep => change.told_by,
+    }
+}
+
+fn title(series: &Series) -> String {
+    let name = find(&series.measure).map_or(series.measure.as_str(), |measure| measure.name);
+    let slice = series.slice.as_ref().map_or_else(String::new, |slice| format!(", {slice}"));
+    format!("{name} over runs{slice}")
+}
+
+fn unit_of(series: &Series) -> Unit {
+    find(&series.measure).map_or(Unit::Ratio, |measure| measure.unit)
+}
+
+fn print_page(all: &[Series]) -> Result<(), Failure> {
+    let mut text = String::new();
+    for chart in charts(all) {
+        text += &format!("{}\n", chart.title);
+        let own = all.iter().filter(|series| title(series) == chart.title);
+        for (series, line) in own.zip(&chart.lines) {
+            let drawn = terminal_trend(line, chart.unit, output::width().min(100) as u16);
+            text += &format!("\n{}\n{drawn}\n\n", series.variant);
+            text += &output::text(&points_table(std::slice::from_ref(series)));
+            for line in in_words(series) {
+                text += &format!("{line}\n");
+            }
+        }
+        text.push('\n');
+    }
+    text += "Dots: 95 % interval over clips. Each run is tested once, with the runs before it; a change that was told stays\n";
+    text += "told, and at most 5 % of unchanged series claim one.\n";
     output::print(&text)
 }
 
-fn points_table(trends: &[analysis::Trend]) -> Table {
-    let several = trends.len() > 1;
-    let mut columns = vec![
-        ">run",
-        "label",
-        "engine version",
-        ">clips",
-        ">words",
-        ">WER",
-        ">95 % interval",
-        ">change",
-        "against the run before",
-    ];
-    if several {
-        columns.insert(0, "variant");
-    }
-    let mut table = Table::new(columns);
-    for trend in trends {
-        for point in &trend.points {
-            let mut cells = vec![
-                point.run.to_string(),
-                point.label.clone().unwrap_or_default(),
-                point.engine_version.clone().unwrap_or_default(),
-                point.clips.to_string(),
-                point.words.to_string(),
-                percent(point.wer),
-                point.interval.map_or_else(String::new, |i| format!("{:.1} to {:.1}", i.low * 100.0, i.high * 100.0)),
-            ];
-            cells.extend(change_cells(point.change.as_ref()));
-            if several {
-                cells.insert(0, trend.variant.clone());
+/// What a series comes to, in sentences.
+pub(super) fn in_words(series: &Series) -> Vec<String> {
+    let unit = unit_of(series);
+    let name = |run: i64| {
+        let point = series.points.iter().find(|point| point.run == run);
+        point.map_or_else(|| format!("run {run}"), |point| run_name(point.label.as_ref(), run))
+    };
+    let mut lines = Vec::new();
+    for change in &series.changes {
+        let by = difference(unit, change.difference);
+        let interval = change
+            .interval
+            .map_or_else(String::new, |i| format!(" ({} to {})", difference(unit, i.low), difference(unit, i.high)));
+        let verdict = change.verdict.as_str();
+        let for_whom = match series.unit {
+            DrawnUnit::Clip => "",
+            DrawnUnit::Speaker => ", for speakers like these",
+            DrawnUnit::Recording => ", for recordings like these",
+        };
+        lines.push(match change.shape {
+            ChangeShape::Step => format!(
+                "{verdict} since {}, by {by}{interval}{for_whom}; told by {}",
+                name(change.from),
+                name(change.told_by)
+            ),
+            ChangeShape::Creep => {
+                format!("{verdict} little by little, by {by}{interval}{for_whom}; told by {}", name(change.told_by))
             }
-            table.row(cells);
+        });
+    }
+    lines.extend(series.breaks.iter().map(|other| format!("from {} on {}", name(other.before), other.what)));
+    lines.extend(series.withheld.clone());
+    lines
+}
+
+fn points_table(all: &[Series]) -> Table {
+    let several = all.len() > 1;
+    let named = [("variant", 0), ("measure", 0)];
+    let columns =
+        [("run", 0), ("label", 0), ("engine version", 3), ("started", 4), ("clips", 2), ("value", 0), ("change", 0)];
+    let mut table = Table::new(named.into_iter().filter(|_| several).chain(columns));
+    for series in all {
+        let unit = unit_of(series);
+        for point in &series.points {
+            let change = series.changes.iter().find(|change| shown_at(change) == point.run);
+            let value = point.value.map_or(Cell::Empty, |value| Cell::Estimate(unit, value, point.interval));
+            let cells = [
+                Cell::Count(point.run as u64),
+                Cell::text(point.label.clone().unwrap_or_default()),
+                Cell::text(point.engine_version.clone().unwrap_or_default()),
+                Cell::text(point.started_at.clone()),
+                Cell::Count(point.clips),
+                value,
+                change.map_or(Cell::text(""), |change| super::compare::verdict(change.verdict)),
+            ];
+            let named = [&series.variant, &series.measure].map(|name| Cell::text(name.as_str()));
+            table.row(named.into_iter().filter(|_| several).chain(cells));
         }
     }
     table
-}
-
-fn change_cells(change: Option<&Finding>) -> [String; 2] {
-    let Some(change) = change else { return [String::new(), String::new()] };
-    let points = change.difference.map_or_else(|| "–".to_owned(), |d| format!("{} pts", percent_points(d)));
-    let sign = match change.verdict {
-        Verdict::Worse => "▲ ",
-        Verdict::Better => "▼ ",
-        Verdict::CannotTell => "",
-    };
-    let unchanged = change.verdict == Verdict::CannotTell && change.difference == Some(0.0);
-    [points, if unchanged { "no change".to_owned() } else { format!("{sign}{}", change.verdict.as_str()) }]
 }

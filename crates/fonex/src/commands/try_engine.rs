@@ -1,5 +1,6 @@
 //! `fonex try`: one clip or one sentence through one engine, now.
 
+use clap::Args;
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -14,12 +15,71 @@ use fonex_formats::audio::{encode_flac, encode_wav, read_side};
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use serde::Serialize;
 
-use super::{try_live, with_engine};
-use crate::bench::{Bench, read_bench, unknown};
-use crate::cli::{Format, Try};
-use crate::execute::stop_on_interrupt;
+use fonex_run::with_engine;
+
+use super::try_live;
+use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
-use crate::output::{self, milliseconds, plural, seconds, thread_key, thread_lines};
+use fonex_core::measures::Unit;
+
+use crate::output::{self, Cell, milliseconds, plural, seconds, thread_key, thread_lines};
+use fonex_run::stop_on_interrupt;
+use fonex_run::{Bench, read_bench, unknown};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex try tern radio-006               a clip of the corpus, scored against its label
+  fonex try tern audio/radio-006.flac    an audio file
+  fonex try osier \"Doors are closing.\"   a sentence, spoken into try.wav")]
+pub struct TryOptions {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Clip id, audio file, - for audio on standard input, or for a synthesiser the text to speak
+    pub input: String,
+    /// Deliver the audio as from a microphone, and show words as they come
+    #[arg(long)]
+    pub live: bool,
+    /// Seconds of audio a second, live
+    #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero, requires = "live")]
+    pub speed: f64,
+    /// Milliseconds of audio in a frame, live
+    #[arg(long, default_value_t = 100.0, value_name = "MS", value_parser = seconds_above_zero)]
+    pub frame_ms: f64,
+    /// Send the first frame at once, and not when the engine is ready, live
+    #[arg(long)]
+    pub no_wait: bool,
+    /// Give up when no word came within so many seconds, live
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub wait: Option<f64>,
+    /// Stop after so many seconds of audio, live
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub longest: Option<f64>,
+    /// Rate of raw samples on standard input; the engine's own by default
+    #[arg(long, value_name = "HZ")]
+    pub raw_hz: Option<u32>,
+    /// Model; the engine's first by default
+    #[arg(long)]
+    pub model: Option<String>,
+    /// Voice; the engine's first by default
+    #[arg(long)]
+    pub voice: Option<String>,
+    /// Language, as a BCP 47 tag
+    #[arg(long)]
+    pub lang: Option<String>,
+    /// What is said in the audio, to score against
+    #[arg(long, value_name = "TEXT")]
+    pub label: Option<String>,
+    /// Where to write spoken audio
+    #[arg(short, long, value_name = "FILE", default_value = "try.wav")]
+    pub output: PathBuf,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// What came back, for programs.
 #[derive(Serialize)]
@@ -60,7 +120,7 @@ struct Tried {
     clip: Option<Clip>,
 }
 
-pub fn try_engine(options: &Try) -> Result<Code, Failure> {
+pub fn try_engine(options: &TryOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let config = bench.engine(&options.engine)?;
     let model = choose("model", options.model.as_deref(), &config.models, &options.engine)?;
@@ -106,7 +166,7 @@ struct Input {
 }
 
 fn hear(
-    options: &Try,
+    options: &TryOptions,
     bench: &Bench,
     config: &EngineConfig,
     form: Form<'_>,
@@ -160,7 +220,7 @@ fn hear(
 }
 
 /// A clip id of the bench file's corpus, else an audio file; a file of the corpus brings its label along.
-fn find_input(options: &Try, bench: &Bench) -> Result<Input, Failure> {
+fn find_input(options: &TryOptions, bench: &Bench) -> Result<Input, Failure> {
     let path = Path::new(&options.input);
     let corpus = if bench.corpus.is_some() { Some(bench.read_corpus(None)?) } else { None };
     let known = corpus.as_ref().and_then(|corpus| find_clip(corpus, &options.input, path));
@@ -208,7 +268,7 @@ fn scored(profile: &TextProfile, label: &str, heard: &Heard) -> ClipScore {
 }
 
 fn speak(
-    options: &Try,
+    options: &TryOptions,
     bench: &Bench,
     config: &EngineConfig,
     form: Form<'_>,
@@ -232,7 +292,7 @@ fn speak(
 }
 
 fn reply(
-    options: &Try,
+    options: &TryOptions,
     bench: &Bench,
     config: &EngineConfig,
     form: Form<'_>,
@@ -253,7 +313,7 @@ fn write_audio(path: &Path, audio: &Audio) -> Result<(), Problem> {
     fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))
 }
 
-fn tried<T>(options: &Try, form: Form<'_>, answer: &Answer<T>) -> Tried {
+fn tried<T>(options: &TryOptions, form: Form<'_>, answer: &Answer<T>) -> Tried {
     Tried {
         engine: options.engine.clone(),
         model: form.model.to_owned(),
@@ -311,7 +371,7 @@ fn page(tried: &Tried, profile: &TextProfile) -> String {
     if let Some(heard) = &tried.heard {
         text += &format!("\n{}\n", if heard.text.is_empty() { "(no words)" } else { &heard.text });
         let said = [
-            heard.language.as_ref().map(|language| format!("language {language}")),
+            heard.lang.as_ref().map(|language| format!("language {language}")),
             heard.confidence.map(|confidence| format!("confidence {confidence:.2}")),
         ];
         let said: Vec<String> = said.into_iter().flatten().collect();
@@ -321,7 +381,11 @@ fn page(tried: &Tried, profile: &TextProfile) -> String {
         if let Some(label) = &tried.label {
             let score = scored(profile, label, heard);
             let wrong = plural(score.words.reference(), "word");
-            text += &format!("\nagainst the label: {} of {wrong} wrong\n{}\n", score.words.errors(), thread_key());
+            text += &format!(
+                "\nagainst the label: {} in {wrong}\n{}\n",
+                plural(score.words.errors(), "error"),
+                thread_key()
+            );
             for line in thread_lines(&score.steps, output::width(), output::colour()) {
                 text += &format!("{line}\n");
             }
@@ -347,27 +411,27 @@ fn phases(traffic: &Traffic) -> String {
         return text;
     }
     let mut table = output::Table::new([
-        "request",
-        ">status",
-        ">look-up",
-        ">connect",
-        ">TLS",
-        ">sent",
-        ">first byte",
-        ">last byte",
-        ">service",
-        "outcome",
+        ("request", 0),
+        ("status", 0),
+        ("look-up", 3),
+        ("connect", 2),
+        ("TLS", 3),
+        ("sent", 2),
+        ("first byte", 1),
+        ("last byte", 1),
+        ("service", 2),
+        ("outcome", 0),
     ]);
     for request in &traffic.requests {
-        let ms = |value: Option<f64>| value.map_or_else(String::new, |ms| format!("{ms:.1} ms"));
+        let ms = |value: Option<f64>| Cell::figure(Unit::Ms, value);
         let purpose = match request.attempt {
             1 => request.purpose.clone(),
             attempt => format!("{} (attempt {attempt})", request.purpose),
         };
-        let connect = if request.reused == Some(true) { "kept".to_owned() } else { ms(request.connect_ms) };
+        let connect = if request.reused == Some(true) { Cell::text("kept") } else { ms(request.connect_ms) };
         table.row([
-            purpose,
-            request.status.map_or_else(String::new, |status| status.to_string()),
+            Cell::text(purpose),
+            request.status.map_or(Cell::Empty, |status| Cell::Count(u64::from(status))),
             ms(request.lookup_ms),
             connect,
             ms(request.tls_ms),
@@ -375,10 +439,10 @@ fn phases(traffic: &Traffic) -> String {
             ms(request.first_byte_ms),
             ms(request.last_byte_ms),
             ms(request.service_ms()),
-            request.outcome.to_string(),
+            Cell::text(request.outcome.as_str()),
         ]);
     }
-    text + &table.text()
+    text + &output::text(&table)
 }
 
 /// Times and confidences, where the engine gives any.
@@ -386,12 +450,16 @@ fn word_times(heard: &Heard) -> String {
     if heard.words.iter().all(|word| word.start.is_none() && word.confidence.is_none()) {
         return String::new();
     }
-    let mut table = output::Table::new([">start", ">end", ">confidence", "word"]);
+    let mut table = output::Table::new([("start", 0), ("end", 0), ("confidence", 0), ("word", 0)]);
     for word in &heard.words {
-        let number = |value: Option<f64>, places| value.map_or_else(String::new, |v| format!("{v:.places$}"));
-        table.row([number(word.start, 3), number(word.end, 3), number(word.confidence, 2), word.text.clone()]);
+        table.row([
+            Cell::number(word.start, 3),
+            Cell::number(word.end, 3),
+            Cell::number(word.confidence, 2),
+            Cell::text(word.text.as_str()),
+        ]);
     }
-    format!("\n{}", table.text())
+    format!("\n{}", output::text(&table))
 }
 
 fn spoken(measures: &AudioMeasures) -> String {

@@ -12,13 +12,13 @@ use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Pace, Recording};
 use fonex_formats::{Place, Problem};
 
-use crate::cli::Try;
+use super::try_engine::TryOptions;
 use crate::output::milliseconds;
 
 /// The pace that was asked for.
-pub fn pace(options: &Try) -> Pace {
+pub fn pace(options: &TryOptions) -> Pace {
     let (wait_s, longest_s) = (options.wait, options.longest);
-    Pace { speed: options.speed, frame_ms: options.frame_ms, at_once: options.at_once, wait_s, longest_s }
+    Pace { speed: options.speed, frame_ms: options.frame_ms, no_wait: options.no_wait, wait_s, longest_s }
 }
 
 /// Prints what the engine says as it comes: to a terminal, or line by line to standard error.
@@ -110,7 +110,7 @@ pub enum Input {
 }
 
 /// Opens standard input for an engine: live for one that takes audio so, else to its end.
-pub fn from_stdin(options: &Try, config: &EngineConfig, takes_live: bool) -> Result<Input, Problem> {
+pub fn from_stdin(options: &TryOptions, config: &EngineConfig, takes_live: bool) -> Result<Input, Problem> {
     if std::io::stdin().is_terminal() {
         let problem = Problem::new("standard input is a terminal: no audio can come from it", Place::default());
         return Err(problem.remedy("pipe a recorder into it: recorder | fonex try ENGINE -"));

@@ -1,23 +1,51 @@
 //! `fonex windows`: the same clips at several windows or pause rules, error rate against delay.
 
 use std::collections::{HashMap, HashSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use fonex_core::latency::{Percentiles, window_delays};
-use fonex_core::stats::Interval;
+use clap::Args;
+use fonex_analysis::{RunView, Wanted};
+use fonex_core::latency::window_delays;
+use fonex_core::measures::{Estimator, Sample, Unit, estimate};
+use fonex_core::stats::{Interval, UnitKind};
+use fonex_core::{Clip, Task};
 use fonex_engines::Delivery;
-use fonex_formats::{Place, Problem, Problems, audio_path, read_corpus};
+use fonex_formats::{Place, Problem, audio_path, read_corpus};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
-use fonex_store::RunRef;
+use fonex_run::{Sound, existing_store};
+use fonex_store::{RunState, Store};
 use serde::Serialize;
 
+use super::run::RunOptions;
 use super::{find_run, run};
-use crate::analysis::{RunView, VariantView};
-use crate::bench::existing_store;
-use crate::cli::{Format, Windows};
-use crate::execute::Sound;
+use crate::cli::Format;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds, percent, rate_with_interval};
+use crate::output::{self, Cell, Table};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex windows windows --bench services.toml -o windows.svg"
+)]
+pub struct WindowsOptions {
+    #[command(flatten)]
+    pub run: RunOptions,
+    /// Take this stored run instead of executing the plan
+    #[arg(long = "run", value_name = "RUN")]
+    pub stored: Option<String>,
+    /// Write the chart to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
+
+/// How long words wait, over all words.
+#[derive(Serialize)]
+pub(super) struct Delay {
+    p50: f64,
+    p95: f64,
+    /// The 95 % interval of the median, over trials.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    interval: Option<Interval>,
+}
 
 /// One way of delivery, measured.
 #[derive(Serialize)]
@@ -30,22 +58,23 @@ pub(super) struct Window {
     interval: Option<Interval>,
     /// From the end of a word to when its text could be there.
     #[serde(skip_serializing_if = "Option::is_none")]
-    delay_ms: Option<Percentiles>,
+    delay_ms: Option<Delay>,
     clips: u64,
 }
 
-pub fn windows(options: &Windows) -> Result<Code, Failure> {
-    let code = match &options.of {
-        Some(_) => Code::Done,
-        None => run::run_quietly(&options.run)?,
+pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
+    let bench = &options.run.bench.bench;
+    let (code, which) = match &options.stored {
+        Some(typed) => (Code::Done, typed.clone()),
+        None => {
+            let (code, run) = run::run_quietly(&options.run)?;
+            (code, run.to_string())
+        }
     };
-    let store = existing_store(&options.run.bench.bench)?;
-    let run = match &options.of {
-        Some(typed) => find_run(&store, typed)?,
-        None => store.run(&RunRef::parse("last"))?.expect("a run just executed is in the store"),
-    };
-    let view = RunView::load_with_times(&store, run)?;
-    let measured = measure(&view, &options.run.bench.bench)?;
+    let mut store = existing_store(bench)?;
+    let run = find_run(&store, &which)?;
+    let view = RunView::load(&mut store, run, None, &Wanted::default())?;
+    let measured = measure(&store, &view, bench)?;
     if measured.len() < 2 {
         let problem = Problem::new(format!("run {} delivered audio in one way only", view.name()), Place::default());
         let remedy = "give the plan several: delivery = [{ pieces = { window_s = 2 } }, { pieces = { window_s = 5 } }, \"whole\"]";
@@ -54,90 +83,131 @@ pub fn windows(options: &Windows) -> Result<Code, Failure> {
     if let Some(path) = &options.output {
         output::write_chart(path, &chart(&measured))?;
     }
+    let unfinished = view.run.state == RunState::Unfinished;
     match options.run.format.format {
-        Format::Json => output::print_json(&measured)?,
+        Format::Json => output::print_json(&Study { run: view.run.id, finished: !unfinished, windows: measured })?,
+        Format::Table => {
+            let state = if unfinished { ", unfinished: its table is of the trials there are" } else { "" };
+            output::print(&format!("Run {}{state}\n{}", view.name(), output::text(&table(&measured))))?;
+        }
         form => output::print_table(&table(&measured), form)?,
     }
     Ok(code)
 }
 
+/// The windows of a run, for programs.
+#[derive(Serialize)]
+struct Study {
+    run: i64,
+    finished: bool,
+    windows: Vec<Window>,
+}
+
 /// What each way of delivery of a run showed; none where there was one way only.
-pub(super) fn windows_of(view: &RunView, bench: &Path) -> Result<Option<Vec<Window>>, Problems> {
+pub(super) fn windows_of(store: &Store, view: &RunView, bench: &Path) -> Result<Option<Vec<Window>>, Failure> {
     let mut ways: Vec<Option<&str>> =
         view.variants.iter().map(|variant| variant.variant.delivery.as_deref()).collect();
     ways.sort_unstable();
     ways.dedup();
-    if ways.len() < 2 { Ok(None) } else { measure(view, bench).map(Some) }
+    if ways.len() < 2 { Ok(None) } else { measure(store, view, bench).map(Some) }
 }
 
-fn measure(view: &RunView, bench: &Path) -> Result<Vec<Window>, Problems> {
+fn measure(store: &Store, view: &RunView, bench: &Path) -> Result<Vec<Window>, Failure> {
     let corpus = bench.parent().unwrap_or(Path::new("")).join(&view.run.corpus_path);
     let corpus = read_corpus(&corpus).or_else(|_| read_corpus(Path::new(&view.run.corpus_path)))?;
     let mut audio = HashMap::new();
-    let asked: HashSet<&str> =
-        view.variants.iter().flat_map(|variant| &variant.records).map(|trial| trial.key.clip_id.as_str()).collect();
+    let mut trials: Vec<Vec<Timed>> = view.variants.iter().map(|_| Vec::new()).collect();
+    store.each_trial(view.run.id, |trial| {
+        if let (false, true, Some(took_ms)) = (trial.key.warm_up, trial.outcome.is_answer(), trial.took_ms) {
+            trials[trial.key.variant].push(Timed { clip: trial.key.clip_id, took_ms });
+        }
+    })?;
+    let asked: HashSet<&str> = trials.iter().flatten().map(|trial| trial.clip.as_str()).collect();
     for clip in corpus.clips.iter().filter(|clip| asked.contains(clip.id.as_str())) {
         if let Some(source) = audio_path(&corpus.folder, clip).and_then(|path| Sound::decode(&path, clip.side).ok()) {
             audio.insert(clip.id.as_str(), source.audio);
         }
     }
-    let hears = view.variants.iter().filter(|variant| variant.variant.task == "hear");
+    let labels: HashMap<&str, &Clip> = corpus.clips.iter().map(|clip| (clip.id.as_str(), clip)).collect();
+    let hears = view.variants.iter().filter(|variant| variant.variant.task == Task::Hear);
     Ok(hears
         .map(|variant| {
             let delivery = variant.variant.delivery.as_deref().map_or(Some(Delivery::Whole), Delivery::parse);
-            let score = variant.score.as_ref();
+            let wer = variant.measures.get("wer");
+            let live = |id: &str| variant.measures.get(id).map(|estimate| estimate.value);
+            let delay_ms = match delivery {
+                // Live, words are there when they were shown for good.
+                Some(Delivery::Live(_)) => live("live_settled_p50").map(|p50| Delay {
+                    p50,
+                    p95: live("live_settled_p95").unwrap_or(p50),
+                    interval: variant.measures.get("live_settled_p50").and_then(|estimate| estimate.interval),
+                }),
+                Some(delivery) => delays(&trials[variant.place], &labels, &delivery, &audio),
+                None => None,
+            };
             Window {
                 variant: variant.variant.name.clone(),
                 engine: variant.variant.engine.clone(),
                 delivery: variant.variant.delivery.clone().unwrap_or_else(|| "whole".to_owned()),
-                wer: score.and_then(|score| score.words.wer),
-                interval: score.and_then(|score| score.words.interval),
-                delay_ms: delivery.and_then(|delivery| delays(variant, view, &delivery, &audio)),
-                clips: score.map_or(0, |score| score.clips),
+                wer: wer.map(|wer| wer.value),
+                interval: wer.and_then(|wer| wer.interval),
+                delay_ms,
+                clips: wer.map_or(0, |wer| wer.clips),
             }
         })
         .collect())
 }
 
-/// How long words wait: live as they were shown for good, else for their window and its work.
+/// An answered trial.
+struct Timed {
+    clip: String,
+    took_ms: f64,
+}
+
+/// How long words wait for their window and its work.
 fn delays(
-    variant: &VariantView,
-    view: &RunView,
+    trials: &[Timed],
+    labels: &HashMap<&str, &Clip>,
     delivery: &Delivery,
     audio: &HashMap<&str, fonex_core::audio::Audio>,
-) -> Option<Percentiles> {
-    if matches!(delivery, Delivery::Live(_)) {
-        return variant.times.as_ref()?.live.as_ref()?.settled_ms;
-    }
-    let mut all = Vec::new();
-    for trial in variant.records.iter().filter(|trial| trial.outcome.is_answer()) {
-        let clip = trial.key.clip_id.as_str();
-        let (Some(audio), Some(label), Some(took)) = (audio.get(clip), view.labels.get(clip), trial.took_ms) else {
-            continue;
-        };
+) -> Option<Delay> {
+    let mut sample = Sample::new(1, UnitKind::Clip);
+    for (at, trial) in (0..).zip(trials) {
+        let clip = trial.clip.as_str();
+        let (Some(audio), Some(label)) = (audio.get(clip), labels.get(clip)) else { continue };
         let stretches = delivery.stretches(audio);
         // Without labelled words a word may end at any moment of the clip.
         let tenths = || (1..=10).map(|tenth| audio.duration_s() * f64::from(tenth) / 10.0).collect();
         let ends: Vec<f64> =
             if label.words.is_empty() { tenths() } else { label.words.iter().map(|word| word.end).collect() };
-        all.extend(window_delays(&ends, &stretches, took / stretches.len() as f64));
+        let own = window_delays(&ends, &stretches, trial.took_ms / stretches.len() as f64);
+        sample.add(at, [own.as_slice()].into_iter());
     }
-    Percentiles::of(&all)
+    let at = |q: f64| estimate(Estimator::Quantile(q, |row| row[0]), &sample);
+    let middle = at(0.5)?;
+    Some(Delay { p50: middle.value, p95: at(0.95)?.value, interval: middle.interval })
 }
 
 fn table(measured: &[Window]) -> Table {
-    let mut table = Table::new(["variant", "delivery", ">clips", ">WER [95 %]", ">delay median", ">delay p95"]);
+    let mut table = Table::new([
+        ("variant", 0),
+        ("delivery", 0),
+        ("clips", 2),
+        ("WER", 0),
+        ("delay median", 0),
+        ("delay p95", 1),
+    ])
+    .noted("Delay: from the end of a word to when its text can be there.");
     for window in measured {
-        let delay = |pick: fn(&Percentiles) -> f64| {
-            window.delay_ms.as_ref().map_or_else(|| "–".to_owned(), |delay| milliseconds(pick(delay)))
-        };
+        let wer = window.wer.map_or(Cell::Empty, |wer| Cell::Estimate(Unit::Share, wer, window.interval));
+        let delay = window.delay_ms.as_ref();
         table.row([
-            window.variant.clone(),
-            window.delivery.clone(),
-            window.clips.to_string(),
-            rate_with_interval(window.wer, window.interval),
-            delay(|d| d.p50),
-            delay(|d| d.p95),
+            Cell::text(window.variant.as_str()),
+            Cell::text(window.delivery.as_str()),
+            Cell::Count(window.clips),
+            wer,
+            delay.map_or(Cell::Empty, |delay| Cell::Estimate(Unit::Ms, delay.p50, delay.interval)),
+            Cell::figure(Unit::Ms, delay.map(|delay| delay.p95)),
         ]);
     }
     table
@@ -151,15 +221,14 @@ pub(super) fn chart(measured: &[Window]) -> String {
         }
     }
     let series = engines.iter().map(|engine| {
-        let mut points: Vec<(f64, f64, &str)> = measured
-            .iter()
-            .filter(|window| window.engine == *engine)
-            .filter_map(|window| Some((window.delay_ms.as_ref()?.p50 / 1e3, window.wer?, window.delivery.as_str())))
-            .collect();
+        let own = measured.iter().filter(|window| window.engine == *engine);
+        let mut points: Vec<(f64, f64, &Window)> =
+            own.filter_map(|window| Some((window.delay_ms.as_ref()?.p50 / 1e3, window.wer?, window))).collect();
         points.sort_by(|a, b| a.0.total_cmp(&b.0));
         PlaneSeries {
             name: (*engine).to_owned(),
-            labels: points.iter().map(|(_, wer, name)| format!("{name}, {}", percent(Some(*wer)))).collect(),
+            labels: points.iter().map(|(.., window)| window.delivery.clone()).collect(),
+            intervals: points.iter().map(|(.., window)| window.interval.map(|i| (i.low, i.high))).collect(),
             points: points.into_iter().map(|(x, y, _)| (x, y)).collect(),
             form: PlaneForm::Marks,
         }
@@ -174,7 +243,7 @@ pub(super) fn chart(measured: &[Window]) -> String {
         y: PlaneAxis { label: "word error rate".into(), percent: true, from_zero: true, ..PlaneAxis::default() },
         series: series.collect(),
         guides: Vec::new(),
-        note: "down and to the left is better; a delivery above and to the right of another is never the one to take"
+        note: "down and to the left is better; bars are 95 % intervals over clips: where they overlap, the order may be chance"
             .into(),
     })
 }

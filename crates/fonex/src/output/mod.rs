@@ -1,7 +1,7 @@
 //! Printing: tables, numbers, comparisons, complaints. Results go to standard output, all else to standard error.
 
-mod numbers;
-mod table;
+mod notes;
+mod progress;
 mod words;
 
 use std::fs;
@@ -12,10 +12,10 @@ use fonex_formats::{Place, Problem};
 use fonex_report::png_from_svg;
 use serde::Serialize;
 
-pub use numbers::{
-    drift, milliseconds, money, percent, percent_points, plural, rate_with_interval, seconds, signed, timing_notes,
-};
-pub use table::Table;
+pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
+pub use fonex_report::{Cell, Table};
+pub use notes::{percent, rate_with_interval, timing_notes};
+pub use progress::{RunBar, clip_bar};
 pub use words::{thread_key, thread_lines};
 
 use crate::cli::Format;
@@ -53,8 +53,13 @@ pub fn print_table(table: &Table, format: Format) -> Result<(), Failure> {
     print(&match format {
         Format::Csv => table.csv(),
         Format::Markdown => table.markdown(),
-        Format::Table | Format::Json => table.text(),
+        Format::Table | Format::Json => table.terminal(width()),
     })
+}
+
+/// A table as text for the terminal there is.
+pub fn text(table: &Table) -> String {
+    table.terminal(width())
 }
 
 /// Writes a chart as SVG or PNG, as the file's ending says.
@@ -77,7 +82,9 @@ pub fn colour() -> bool {
     std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
 }
 
-/// Columns of the terminal; 100 where there is none.
+/// Columns of the terminal, or those the environment names in `COLUMNS`; 100 where nothing tells.
 pub fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0)).clamp(40, 200)
+    let named = || std::env::var("COLUMNS").ok()?.parse().ok();
+    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    terminal.or_else(named).unwrap_or(100).clamp(40, 200)
 }

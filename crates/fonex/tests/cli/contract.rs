@@ -3,6 +3,8 @@
 
 #![allow(dead_code, reason = "a field is pinned by being declared, whether a test looks at it or not")]
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 
 #[derive(Debug, Deserialize)]
@@ -20,6 +22,7 @@ pub struct Score {
     pub ser: Option<f64>,
     pub missing_as_empty: Option<AllClips>,
     pub interval_by_speaker: Option<[f64; 2]>,
+    pub speakers: Option<u64>,
     pub weighted: Option<Weighted>,
     pub slices: Vec<Slice>,
     pub timing: Option<Timing>,
@@ -30,6 +33,19 @@ pub struct Score {
     pub confidence: Option<Confidence>,
     pub best_of: Option<BestOf>,
     pub text_profile: String,
+    pub measures: BTreeMap<String, Estimate>,
+}
+
+/// A figure of any measure.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Estimate {
+    pub value: f64,
+    pub interval: Option<[f64; 2]>,
+    pub withheld: Option<String>,
+    pub clips: u64,
+    pub units: u64,
+    pub rows: u64,
 }
 
 #[derive(Debug, Deserialize)]
@@ -114,6 +130,7 @@ pub struct Confidence {
     pub right: f64,
     pub mean: f64,
     pub calibration_error: f64,
+    pub calibration_error_with_chance: f64,
     pub brier: f64,
     pub normalised_cross_entropy: Option<f64>,
     pub roc_area: Option<f64>,
@@ -189,6 +206,8 @@ pub struct Slice {
     pub clips: u64,
     pub words: Words,
     pub start: Option<Offsets>,
+    #[serde(default)]
+    pub measures: BTreeMap<String, Estimate>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -332,26 +351,66 @@ pub struct Finding {
     pub interval: Option<[f64; 2]>,
     pub p_value: Option<f64>,
     pub more_clips: Option<u64>,
+    pub unit: String,
+    pub units: u64,
+    pub withheld: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Trend {
+pub struct Series {
     pub variant: String,
+    pub measure: String,
     pub slice: Option<String>,
-    pub points: Vec<TrendPoint>,
+    pub points: Vec<Point>,
+    pub changes: Vec<Change>,
+    #[serde(default)]
+    pub breaks: Vec<Break>,
+    pub unit: String,
+    pub withheld: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct TrendPoint {
+pub struct Point {
     pub run: i64,
     pub label: Option<String>,
     pub started_at: String,
     pub engine_version: Option<String>,
     pub clips: u64,
-    pub words: u64,
-    pub wer: Option<f64>,
+    pub value: Option<f64>,
     pub interval: Option<[f64; 2]>,
-    pub change: Option<Finding>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Change {
+    pub from: i64,
+    pub told_by: i64,
+    pub verdict: String,
+    pub difference: f64,
+    pub interval: Option<[f64; 2]>,
+    pub shape: String,
+    pub clips: u64,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Break {
+    pub before: i64,
+    pub what: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Measure {
+    pub id: String,
+    pub name: String,
+    pub unit: String,
+    pub better: String,
+    pub task: Vec<String>,
+    pub about: String,
+    pub source: String,
+    pub explained: String,
+    pub compared_by_default: bool,
 }

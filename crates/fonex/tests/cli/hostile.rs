@@ -22,7 +22,7 @@ const FAULTS: [(&str, &str, &str); 11] = [
 fn bench(engines: &[(String, String)]) -> String {
     let names: Vec<String> = engines.iter().map(|(name, _)| format!("\"{name}\"")).collect();
     let tables: String = engines.iter().map(|(name, body)| format!("[engine.{name}]\n{body}\n")).collect();
-    format!("corpus = \"corpus.jsonl\"\n{tables}[plan.p]\nengines = [{}]\nat_once = 2\n", names.join(", "))
+    format!("corpus = \"corpus.jsonl\"\n{tables}[plan.p]\nengines = [{}]\nconcurrency = 2\n", names.join(", "))
 }
 
 fn outcomes(view: &Value) -> Vec<String> {
@@ -112,7 +112,7 @@ fn synthesisers_answer_by_file_or_by_output() {
     let done = folder.fonex(&["run", "--format", "json"]).expect(3);
     let view: Value = done.json();
     assert_eq!(outcomes(&view), ["done", "refused", "refused", "done"]);
-    assert_eq!(view["variants"][0]["speech"]["clips"], 1);
+    assert_eq!(view["variants"][0]["measures"]["pace"]["clips"], 1);
     assert_eq!(folder.read("said.txt"), "Hold um at pylon.");
     folder.fonex(&["show"]).expect(0).prints(&["nothing to speak"]);
     folder.fonex(&["try", "none", "x"]).expect(3).prints(&["wrote no output file"]);
@@ -148,7 +148,7 @@ fn an_engine_is_given_what_it_declares_and_the_trial_says_so() {
     };
     let plain = ("plain".to_owned(), engine("audio_rate_hz = 16000\naudio_bits = 24"));
     let flac = ("flac".to_owned(), engine("audio_rate_hz = 8000\naudio_container = \"flac\""));
-    folder.write("fonex.toml", bench(&[plain, flac]).replace("at_once = 2", "at_once = 1"));
+    folder.write("fonex.toml", bench(&[plain, flac]).replace("concurrency = 2", "concurrency = 1"));
     folder.fonex(&["run"]).expect(0);
     let given: Vec<_> = (0..4)
         .map(|i| fonex_formats::audio::read_audio(&folder.path().join(format!("given-{i}"))).unwrap())
@@ -186,7 +186,7 @@ fn espeak_ng_speaks_by_command_and_by_workers() {
     let variants = view["variants"].as_array().unwrap();
     assert_eq!(variants.len(), 4);
     assert!(variants[0]["engine_version"].as_str().unwrap().contains("eSpeak NG"));
-    let seconds: Vec<f64> = variants.iter().map(|v| v["speech"]["audio_s"].as_f64().unwrap()).collect();
+    let seconds: Vec<f64> = variants.iter().map(|v| v["audio_s"].as_f64().unwrap()).collect();
     assert!(seconds[0] > 1.4 * seconds[1], "half the speed takes longer: {seconds:?}");
 
     // The demo's own plan: the same voice by command, behind a worker in Python and behind one in shell.
@@ -199,7 +199,7 @@ fn espeak_ng_speaks_by_command_and_by_workers() {
     let [command, python, shell] = view["variants"].as_array().unwrap().as_slice() else { panic!("three variants") };
     assert_eq!(command["trials"], python["trials"]);
     for worker in [python, shell] {
-        assert_eq!(worker["speech"]["audio_s"], command["speech"]["audio_s"], "the same words, the same sound");
+        assert_eq!(worker["audio_s"], command["audio_s"], "the same words, the same sound");
         assert!(worker["engine_version"].as_str().unwrap().contains("eSpeak NG"));
     }
 }

@@ -1,12 +1,12 @@
 //! What people read: comparisons, trends, reports, the demo, help.
 
-use crate::contract::{Comparison, Trend};
+use crate::contract::{Comparison, Measure, Series};
 use crate::util::{Folder, corpus};
 
 /// Two recognisers that echo a fixed text: one right, one that drops half of it and tries to inject markup.
 fn compared() -> Folder {
     let folder = Folder::new();
-    let ids: Vec<String> = (0..16).map(|i| format!("c{i:02}")).collect();
+    let ids: Vec<String> = (0..60).map(|i| format!("c{i:02}")).collect();
     let clips: Vec<(&str, &str, &str)> = ids
         .iter()
         .enumerate()
@@ -47,16 +47,16 @@ fn a_plain_difference_is_found_and_a_report_is_only_text() {
         .filter(|f| f.measure == "wer")
         .map(|f| (f.verdict.as_str(), f.slice.as_deref(), f.clips))
         .collect();
-    assert_eq!(wer, [("worse", None, 16), ("worse", Some("channel=desk"), 8), ("worse", Some("channel=radio"), 8)]);
+    assert_eq!(wer, [("worse", None, 60), ("worse", Some("channel=desk"), 30), ("worse", Some("channel=radio"), 30)]);
     assert_eq!(comparisons[0].findings[0].difference, Some(0.75));
     folder.fonex(&["compare", "1:bad", "1:good"]).expect(0).prints(&["▼ better", "WER", "−75.0 pts"]);
     folder.fonex(&["compare", "1:bad", "1:god"]).expect(2).says(&["write \"good\""]);
-    folder.fonex(&["compare", "1:good"]).expect(2).says(&["no two variants of this run do the same"]);
+    folder.fonex(&["compare", "1:good"]).expect(2).says(&["no two variants of this run have the same task"]);
 
     folder.fonex(&["report", "1", "-o", "report.html"]).expect(0);
     let page = page(&folder, "report.html");
     assert!(!page.contains("<script") && page.contains("bad gets more words wrong than good"));
-    assert!(page.contains("data:audio/wav;base64,") && page.matches("<svg").count() == 2);
+    assert!(page.contains("data:audio/wav;base64,") && page.matches("<svg").count() == 2, "{page}");
     for address in ["http://", "https://", "src=\"/", "@import"] {
         let ours = page.replace("http://www.w3.org/2000/svg", "");
         assert!(!ours.contains(address), "the page reaches out: {address}");
@@ -71,26 +71,40 @@ fn a_regression_shows_in_the_trend() {
     }
     folder.fonex(&["run", "weekly", "--label", "w3", "--set", "engine.good.command=[\"echo\", \"hold\"]"]).expect(0);
     let arguments = ["trend", "--plan", "weekly", "-o", "t.svg", "--format", "json"];
-    let trends: Vec<Trend> = folder.fonex(&arguments).expect(0).json();
-    let verdicts: Vec<Option<&str>> =
-        trends[0].points.iter().map(|p| p.change.as_ref().map(|c| c.verdict.as_str())).collect();
-    assert_eq!(verdicts, [None, Some("cannot-tell"), Some("worse")]);
-    assert_eq!(trends[0].points[2].wer, Some(0.75));
+    let all: Vec<Series> = folder.fonex(&arguments).expect(0).json();
+    let [change] = all[0].changes.as_slice() else { panic!("one change: {all:?}") };
+    assert_eq!(
+        (change.from, change.told_by, change.verdict.as_str(), change.shape.as_str()),
+        (4, 4, "worse", "step")
+    );
+    assert_eq!((all[0].points[2].value, all[0].measure.as_str()), (Some(0.75), "wer"));
     assert!(folder.read("t.svg").contains("▲ worse"));
-    folder.fonex(&["trend", "--plan", "weekly", "-o", "t.png"]).expect(0).prints(&["no change", "▲ worse", "w3"]);
+    folder.fonex(&["trend", "--plan", "weekly", "-o", "t.png"]).expect(0).prints(&["worse since w3", "▲ worse"]);
     assert!(std::fs::read(folder.path().join("t.png")).unwrap().starts_with(b"\x89PNG"));
-    folder.fonex(&["trend", "--slice", "channel=radio", "--format", "csv"]).expect(0).prints(&["good,4,w3,"]);
-    folder.fonex(&["trend", "--slice", "channel=moon"]).expect(2).says(&["no run has such a trend"]);
+    folder.fonex(&["trend", "--slice", "channel=radio", "--format", "csv"]).expect(0).prints(&[
+        "4,w3,",
+        "0.75",
+        "value_low",
+    ]);
+    folder
+        .fonex(&["trend", "--slice", "channel=moon"])
+        .expect(2)
+        .says(&["no clip has channel=moon", "desk or radio"]);
     folder.fonex(&["trend", "-o", "t.gif"]).expect(2).says(&[".svg or .png"]);
 }
 
 #[test]
 fn the_demo_tells_its_story() {
     let folder = Folder::new();
-    folder.fonex(&["demo", "d"]).expect(0).prints(&["channel=radio", "osier/Sorrel", "9 of 9", "▲ worse", "w46"]);
+    folder.fonex(&["demo", "d"]).expect(0).prints(&[
+        "channel=radio",
+        "osier/Sorrel",
+        "clips with clipping",
+        "worse since w46",
+    ]);
     let page = page(&folder, "d/report.html");
-    assert!(page.contains("tern gets more words wrong than marl/river on channel radio"));
-    assert!(page.contains("osier/Sorrel clips more than osier/Ilka"));
+    assert!(page.contains("tern gets more words wrong than marl/river"));
+    assert!(page.contains("osier/Sorrel clips more often than osier/Ilka"));
     assert!(page.contains("tern answers sooner than marl/river"));
     folder.fonex(&["score", "d/corpus.jsonl", "d/heard.jsonl"]).expect(0).prints(&["WER"]);
     folder.write("other/file.txt", "mine");
@@ -113,8 +127,20 @@ fn a_fresh_bench_file_is_read_and_not_overwritten() {
 #[test]
 fn every_command_explains_itself_with_an_example() {
     let folder = Folder::new();
-    let commands =
-        ["demo", "init", "try", "run", "score", "runs", "show", "compare", "trend", "report", "completions"];
+    let commands = [
+        "demo",
+        "init",
+        "try",
+        "run",
+        "score",
+        "measures",
+        "runs",
+        "show",
+        "compare",
+        "trend",
+        "report",
+        "completions",
+    ];
     let help = folder.fonex(&["--help"]).expect(0).out;
     for command in commands {
         assert!(help.contains(&format!("  {command} ")), "{command} is not listed");
@@ -123,4 +149,59 @@ fn every_command_explains_itself_with_an_example() {
     assert_eq!(folder.fonex(&["--version"]).expect(0).out, format!("fonex {}\n", env!("CARGO_PKG_VERSION")));
     folder.fonex(&["completions", "bash"]).expect(0).prints(&["_fonex"]);
     folder.fonex(&["scor"]).expect(2).says(&["score"]);
+}
+
+#[test]
+fn measures_are_listed_explained_and_compared_by_pattern() {
+    let folder = compared();
+    let all: Vec<Measure> = folder.fonex(&["measures", "--format", "json"]).expect(0).json();
+    for id in ["wer", "latency_p95", "calibration_error", "drift", "clipped_clips", "reply_words", "unanswered"] {
+        assert!(all.iter().any(|measure| measure.id == id), "{id}");
+    }
+    folder.fonex(&["measures", "wer"]).expect(0).prints(&["(S + D + I) / N", "lower"]);
+    folder.fonex(&["measures", "wre"]).expect(2).says(&["no measure \"wre\"", "fonex measures"]);
+    let arguments = ["compare", "1", "--measure", "wer,latency_*", "--format", "json"];
+    let comparisons: Vec<Comparison> = folder.fonex(&arguments).expect(0).json();
+    let ids: Vec<&str> = comparisons[0].findings.iter().map(|finding| finding.measure.as_str()).collect();
+    assert_eq!(ids, ["wer", "latency_p50", "latency_p95", "latency_p99"]);
+    folder.fonex(&["compare", "1", "--measure", "speed"]).expect(2).says(&["no measure \"speed\"", "fonex measures"]);
+    folder.fonex(&["compare", "1", "--measure", "pace"]).expect(2).says(&["none of these measures applies"]);
+    folder.fonex(&["compare", "1", "--by", "chanel"]).expect(2).says(&["write \"channel\""]);
+}
+
+/// Every table at several widths: nothing is wider than the terminal, and nothing is lost without a word.
+#[test]
+fn tables_fit_the_terminal() {
+    let folder = compared();
+    for arguments in [&["show", "1"][..], &["compare", "1"], &["runs"], &["measures"], &["trend"]] {
+        for width in ["80", "100", "160"] {
+            let out = folder.fonex_in(arguments, &[("COLUMNS", width)]).expect(0).out;
+            let widest = out.lines().map(|line| line.chars().count()).max().unwrap();
+            // Sentences are the terminal's to fold; tables are ours.
+            let tables = out.lines().filter(|line| line.contains("──") || line.contains("  "));
+            let table = tables.map(|line| line.chars().count()).max().unwrap_or(0);
+            assert!(table <= width.parse().unwrap(), "{arguments:?} at {width}: {table} of {widest}\n{out}");
+        }
+    }
+}
+
+#[test]
+fn a_stored_run_is_scored_anew_under_another_profile() {
+    let folder = Folder::new();
+    corpus(&folder, &[("a", "Hold at pylon six.", "radio"), ("b", "Hold, at pylon six!", "radio")]);
+    let engine =
+        "transport = \"command\"\ntask = \"hear\"\nstdin = \"audio\"\ncommand = [\"echo\", \"hold at pylon six\"]\n";
+    folder
+        .write("fonex.toml", format!("corpus = \"corpus.jsonl\"\n[engine.e]\n{engine}[plan.p]\nengines = [\"e\"]\n"));
+    folder.fonex(&["run", "p"]).expect(0);
+    let wer = |arguments: &[&str]| {
+        let view: serde_json::Value = folder.fonex(arguments).expect(0).json();
+        let measured = &view["variants"][0]["measures"]["wer"]["value"];
+        assert_eq!(measured, &view["variants"][0]["score"]["words"]["wer"], "facts and score agree");
+        measured.as_f64().unwrap()
+    };
+    assert_eq!(wer(&["show", "--format", "json"]), 0.0);
+    assert_eq!(wer(&["show", "--profile", "verbatim", "--format", "json"]), 0.5);
+    assert_eq!(wer(&["show", "--format", "json"]), 0.0, "the run's own figures stay");
+    folder.fonex(&["show", "--profile", "latin"]).expect(2).says(&["no text profile \"latin\""]);
 }

@@ -21,7 +21,7 @@ fn bench(folder: &Folder, start_ms: u32) {
         format!(
             "corpus = \"corpus.jsonl\"\n[engine.marl]\ntransport = \"standin\"\ntask = \"hear\"\nmodels = [\"brook\", \"river\"]\n\
              behaviour.default = {{ start_ms = {start_ms}, rtf = 0.0, base_errors = 0.2 }}\n\
-             [plan.all]\nengines = [\"marl\"]\nrepeats = 2\nwarm_up = 1\nat_once = 3\n\
+             [plan.all]\nengines = [\"marl\"]\nrepeats = 2\nwarm_up = 1\nconcurrency = 3\n\
              [plan.radio]\nengines = [\"marl\"]\nmodels = [\"river\"]\nselect = {{ channel = [\"radio\"], id = [\"c00\", \"c02\", \"c03\"] }}\n"
         ),
     );
@@ -40,7 +40,8 @@ fn a_plan_is_clips_times_variants_times_repeats() {
         assert_eq!((&variant["trials"], &variant["warm_up"]), (&24.into(), &1.into()));
         assert_eq!(variant["score"]["clips"], 12, "repeats of a clip count as one clip");
         assert_eq!(variant["score"]["words"]["reference"], 12 * 2 * 6);
-        assert_eq!(variant["latency_ms"]["count"], 24);
+        assert_eq!(variant["measures"]["latency_p50"]["rows"], 24);
+        assert_eq!(variant["measures"]["latency_p50"]["units"], 12);
     }
     let run = &view["run"];
     for field in ["seed", "fonex_version", "corpus_checksum", "bench_checksum", "started_at", "finished_at"] {

@@ -66,7 +66,7 @@ fn stored(folder: &Folder) -> Vec<(i64, String, i64, String)> {
 fn killed_at_a_hundred_random_moments_nothing_is_lost_and_nothing_done_twice() {
     const KILLS: u64 = 100;
     let (folder, service) = (Folder::new(), service(|config| config.fault_share = 0.3));
-    let plan = "[plan.p]\nengines = [\"ears\"]\nrepeats = 100\nat_once = 4\nallow_failed = 100000\n";
+    let plan = "[plan.p]\nengines = [\"ears\"]\nrepeats = 100\nconcurrency = 4\nallow_failed = 100000\n";
     bench(&folder, &service, 20, &format!("[engine.ears.retry]\nattempts = 2\nfirst_wait_s = 0.005\n{plan}"));
     let mut random = Pcg64Mcg::seed_from_u64(11);
     let set = ["run", "p", "--set", "engine.ears.settings.wait_ms=40"];
@@ -91,7 +91,7 @@ fn killed_at_a_hundred_random_moments_nothing_is_lost_and_nothing_done_twice() {
         assert!(before.is_subset(&now), "what was stored stays");
         before = now;
     }
-    let hurried = [&set[..], &["--set", "plan.p.at_once=32"]].concat();
+    let hurried = [&set[..], &["--set", "plan.p.concurrency=32"]].concat();
     let done = folder.fonex(&hurried).expect(0);
     let rows = stored(&folder);
     assert_eq!((rows.len(), before.len() < rows.len()), (20 * 100, true));
@@ -185,7 +185,7 @@ fn a_planted_key_is_found_nowhere() {
 fn a_dry_run_sends_nothing_and_a_budget_stops_in_time() {
     let (folder, service) = (Folder::new(), service(|_| {}));
     bench(&folder, &service, 6, "[plan.p]\nengines = [\"ears\", \"mouth\"]\n[plan.p.budget]\nrequests = 5\n");
-    let forecast: Value = folder.fonex(&["run", "p", "--dry", "--format", "json"]).expect(0).json();
+    let forecast: Value = folder.fonex(&["run", "p", "--dry-run", "--format", "json"]).expect(0).json();
     assert_eq!(service.served(), 0);
     let row = |i: usize| {
         (forecast[i]["variant"].as_str().unwrap(), &forecast[i]["trials"], forecast[i]["cost"].as_f64().unwrap())
@@ -197,15 +197,15 @@ fn a_dry_run_sends_nothing_and_a_budget_stops_in_time() {
     assert!(row(2).0 == "mouth/Bran" && near(row(2).2, 1.08), "{forecast}");
     assert_eq!((&forecast[1]["other_language"], row(1).1), (&6.into(), &6.into()));
     folder
-        .fonex(&["run", "p", "--dry"])
+        .fonex(&["run", "p", "--dry-run"])
         .expect(0)
         .prints(&["Nothing was sent", "4.25 EUR in all"])
-        .says(&["mouth/Ilka reads 6 clips in a language"]);
+        .says(&["mouth/Ilka speaks 6 clips in a language"]);
     assert!(!folder.path().join(".fonex").exists(), "looking makes no store");
 
     folder.fonex(&["run", "p"]).expect(3).says(&["would pass the budget of 5 requests", "stays unfinished"]);
     assert_eq!((service.served(), stored(&folder).len()), (5, 5));
-    let left: Value = folder.fonex(&["run", "p", "--dry", "--format", "json"]).expect(0).json();
+    let left: Value = folder.fonex(&["run", "p", "--dry-run", "--format", "json"]).expect(0).json();
     let trials: u64 = left.as_array().unwrap().iter().map(|row| row["trials"].as_u64().unwrap()).sum();
     assert_eq!(trials, 13, "what is done is not sent again");
     folder
@@ -285,7 +285,7 @@ fn ctrl_c_marks_nothing_done_and_leaves_no_job_on_the_server() {
              [engine.slow.job]\nid = \"/job/id\"\nstate = \"/state\"\ndone = [\"done\"]\nevery_s = 0.05\n\
              poll = {{ url = \"http://{address}/jobs/{{job}}\" }}\n\
              delete = {{ url = \"http://{address}/jobs/{{job}}\", method = \"DELETE\" }}\n\
-             [plan.p]\nengines = [\"slow\"]\nat_once = 2\n"
+             [plan.p]\nengines = [\"slow\"]\nconcurrency = 2\n"
         ),
     );
     let child = folder.start(&["run", "p"]);

@@ -180,7 +180,8 @@ fn live_windows_load_and_turns_on_the_demo() {
 
     let windows =
         served.json(&["windows", "windows", "-o", "windows.svg", "--set", "plan.windows.select.id=radio-001"]);
-    let windows = windows.as_array().unwrap();
+    assert_eq!((&windows["run"], &windows["finished"]), (&1.into(), &true.into()));
+    let windows = windows["windows"].as_array().unwrap();
     assert_eq!(windows.len(), 4);
     let delay = |name: &str| {
         let found = windows.iter().find(|window| window["delivery"] == name).unwrap();
@@ -190,13 +191,11 @@ fn live_windows_load_and_turns_on_the_demo() {
     assert!(served.folder.read("windows.svg").starts_with("<svg"));
 
     let live = served.json(&["run", "live", "--set", "plan.live.delivery={ live = { speed = 8 } }"]);
-    let slices = &live["variants"][0]["times"]["live_slices"];
+    let slices = &live["variants"][0]["slices"];
     let of_wind = slices.as_array().unwrap().iter().filter(|slice| slice["by"] == "wind");
-    let clips: u64 = of_wind.clone().map(|slice| slice["clips"].as_u64().unwrap()).sum();
-    assert!(
-        of_wind.count() > 1 && clips == live["variants"][0]["times"]["live"]["clips"].as_u64().unwrap(),
-        "{slices}"
-    );
+    let settled = |of: &Value| of["measures"]["live_settled_p50"]["clips"].as_u64().unwrap();
+    let clips: u64 = of_wind.clone().map(settled).sum();
+    assert!(of_wind.count() > 1 && clips == settled(&live["variants"][0]), "{slices}");
 
     let load = served.json(&["load", "load", "--rate", "4", "--seconds", "1", "-o", "load.svg"]);
     let step = &load[0]["steps"][0];
@@ -243,7 +242,7 @@ fn live_windows_load_and_turns_on_the_demo() {
             "{interruption}"
         );
     }
-    let again = served.json(&["turns", "--of", "last"]);
+    let again = served.json(&["turns", "--study", "last"]);
     assert_eq!(again, held, "a kept study is printed as it was");
     served.run(&["report", "1", "--load", "--turns", "-o", "report.html"]).expect(0);
     let page = served.folder.read("report.html");
@@ -254,7 +253,7 @@ fn live_windows_load_and_turns_on_the_demo() {
     }
     served.run(&["runs"]).expect(0).prints(&["fonex runs --studies lists them"]);
     served.run(&["runs", "--studies"]).expect(0).prints(&["turns", "load"]);
-    served.run(&["load", "--of", "99"]).expect(2).says(&["no study of load with the number 99"]);
+    served.run(&["load", "--study", "99"]).expect(2).says(&["no study of load with the number 99"]);
     served.run(&[&["turns", "--dialogue", "last"][..], &chain].concat()).expect(2).says(&["no dialogue \"last\""]);
     served
         .run(&[&["turns", "radio-001", "--interrupt-after", "1", "--hear", "marl"][..], &chain[2..]].concat())

@@ -53,6 +53,11 @@ impl Folder {
         self.done(arguments, output)
     }
 
+    pub fn fonex_in(&self, arguments: &[&str], environment: &[(&str, &str)]) -> Done {
+        let output = self.command(arguments).envs(environment.iter().copied()).output().unwrap();
+        self.done(arguments, output)
+    }
+
     pub fn done(&self, arguments: &[&str], output: Output) -> Done {
         let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("output is UTF-8");
         let code = output.status.code().unwrap_or(-1);

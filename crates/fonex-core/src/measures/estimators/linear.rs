@@ -79,7 +79,6 @@ pub(super) fn difference(first: &Linear, second: &Linear, kind: UnitKind) -> Opt
     let kinds = grouped(present.iter().map(|unit| (score(unit), 1.0)));
     let off = present.iter().filter(|unit| (score(unit) - estimate).abs() > 1e-12).count() as f64;
     let range = second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0);
-    let range = if range.is_finite() { range } else { 0.0 };
     let reach = Reach::seen(&kinds, estimate, kind, off, Reach { below: range, above: range });
     // Either variant may have the clips that the other showed.
     let most = reach.below.max(reach.above);

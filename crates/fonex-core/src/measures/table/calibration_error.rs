@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CONFIDENCE,
     estimator: Estimator::Gaps,
     asked: false,
+    rare: false,
     says: ["knows better how sure it may be than", "knows less how sure it may be than"],
     about: "confidence of heard words against the share that was right, over ten bins",
     explained: "Expected calibration error: the mean gap between confidence and share right over ten bins of equal \

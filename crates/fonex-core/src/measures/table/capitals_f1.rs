@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CAPITALS,
     estimator: Estimator::Smooth(f1),
     asked: false,
+    rare: false,
     says: ["writes capitals worse than", "writes capitals better than"],
     about: "capitals found, missed and invented in the words heard right",
     explained: "F1 of the words that begin with a capital, or hold one, over the words heard right. Left out where \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CHARACTERS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    rare: false,
     says: ["gets fewer characters wrong than", "gets more characters wrong than"],
     about: "characters substituted, deleted and inserted, over the characters of the labels",
     explained: "Character error rate over extended grapheme clusters; single spaces between words count as \

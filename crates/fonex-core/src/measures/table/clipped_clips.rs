@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CLIPPED,
     estimator: Estimator::Ratio { part: |row| yes(row[0] > 0.0), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: true,
+    rare: true,
     says: ["clips less often than", "clips more often than"],
     about: "answers with clipped stretches, over all answers",
     explained: "The share of the answers with at least one stretch of clipped samples.",

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &ALL_TERMS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["has fewer clips with every term than", "has more clips with every term than"],
     about: "clips in which every term they list was heard, over clips that list some",
     explained: "The share of the clips that list must-hear terms in which every one of them was heard.",

@@ -17,6 +17,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: false,
+    rare: false,
     says: ["costs less for a minute of audio than", "costs more for a minute of audio than"],
     about: "what the trials cost by the prices of the bench file, over the minutes of audio",
     explained: "The cost of the answered trials over the minutes of audio heard or spoken. Tiers and free allowances \

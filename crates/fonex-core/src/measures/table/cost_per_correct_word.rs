@@ -17,6 +17,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: false,
+    rare: false,
     says: ["costs less for a correct word than", "costs more for a correct word than"],
     about: "what the trials cost by the prices of the bench file, over the words heard right",
     explained: "The cost of the answered trials over the words heard right: a cheap engine that is often wrong can \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CPU,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["uses less processor time than", "uses more processor time than"],
     about: "processor seconds of the engine for each second of audio",
     explained: "Processor time of the engine's process over the length of the audio, median over trials, where the \

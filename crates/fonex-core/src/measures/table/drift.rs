@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Slope,
     asked: false,
+    rare: false,
     says: ["lets words run earlier than", "lets words run later than"],
     about: "how much later words are put for each minute of a recording",
     explained: "The slope of the word starts, heard minus labelled, along a recording: the median slope between its \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FIRST,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["gives a first piece sooner than", "gives a first piece later than"],
     about: "time to the first text or sound of answers that came in pieces",
     explained: "The median time until the first text or sound arrived, over the answers that came in pieces.",

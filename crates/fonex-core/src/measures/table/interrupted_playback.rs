@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PLAYBACK,
     estimator: Estimator::Ratio { part: |row| yes(row[0] > 0.0), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["would stutter less often than", "would stutter more often than"],
     about: "answers that would be interrupted when played as they came",
     explained: "The share of the answers that came in pieces which would have been interrupted, had they been played \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TOOK,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: true,
+    rare: false,
     says: ["answers sooner than", "answers later than"],
     about: "wall time of the answered calls, median over trials",
     explained: "The wall time of a call, from handing over the input to the whole answer, at the median of the \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TOOK,
     estimator: Estimator::Quantile(0.99, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["answers sooner than", "answers later than"],
     about: "wall time of the answered calls, p99",
     explained: "The wall time of a call, from handing over the input to the whole answer, at the 99th percentile of \

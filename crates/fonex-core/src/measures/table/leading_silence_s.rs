@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &LEADING_SILENCE_S,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["begins with less silence than", "begins with more silence than"],
     about: "silence before the first sound",
     explained: "The silence before the first sound of an answer, median over trials. A listener waits for it.",

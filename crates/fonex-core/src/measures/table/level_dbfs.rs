@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &LEVEL_DBFS,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["is quieter than", "is louder than"],
     about: "root mean square level of the sound spoken",
     explained: "The root mean square level of the sound relative to full scale, median over trials.",

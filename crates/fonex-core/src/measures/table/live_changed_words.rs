@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CHANGED,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["changes fewer shown words than", "changes more shown words than"],
     about: "words shown live and then changed or taken back, over words shown",
     explained: "Live delivery: the share of the words shown that were changed or taken back later.",

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FALSE_ENDS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    rare: false,
     says: ["ends speech too early less often than", "ends speech too early more often than"],
     about: "ends of speech told while words followed, for each clip",
     explained: "Live delivery: how many ends of speech an engine tells in a clip although words follow. Left out \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FINAL_AFTER,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["ends sooner after speech than", "ends later after speech than"],
     about: "time from the end of speech to the last final result, median",
     explained: "Live delivery: the time from the end of speech to the last final result, median. Words and speech \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FINAL_AFTER,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["ends sooner after speech than", "ends later after speech than"],
     about: "time from the end of speech to the last final result, p95",
     explained: "Live delivery: the time from the end of speech to the last final result, 95th percentile. Words and \

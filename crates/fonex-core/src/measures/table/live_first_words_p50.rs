@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FIRST_WORDS,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["shows first words sooner than", "shows first words later than"],
     about: "time from the beginning of speech to the first words shown, median",
     explained: "Live delivery: the time from the beginning of speech to the first words shown, median. Words and \

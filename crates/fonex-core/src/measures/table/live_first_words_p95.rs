@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FIRST_WORDS,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["shows first words sooner than", "shows first words later than"],
     about: "time from the beginning of speech to the first words shown, p95",
     explained: "Live delivery: the time from the beginning of speech to the first words shown, 95th percentile. \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &MISSED_ENDS,
     estimator: Estimator::Smooth(missed),
     asked: false,
+    rare: false,
     says: ["misses fewer ends of speech than", "misses more ends of speech than"],
     about: "clips whose end of speech was not told, though ends are told in others",
     explained: "Live delivery: the share of the clips with labelled words after whose end the engine told no end of \

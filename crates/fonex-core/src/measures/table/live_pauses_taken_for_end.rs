@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PAUSES,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["takes fewer pauses for the end than", "takes more pauses for the end than"],
     about: "labelled pauses taken for the end of speech, over all labelled pauses",
     explained: "Live delivery: the share of the labelled pauses between words in which the engine told an end of \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SETTLED,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: true,
+    rare: false,
     says: ["settles words sooner than", "settles words later than"],
     about: "time from the end of each word to when it was shown for good, median",
     explained: "Live delivery: the time from the end of each word to when it was shown for good, median. Words and \

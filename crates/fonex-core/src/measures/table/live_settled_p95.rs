@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SETTLED,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["settles words sooner than", "settles words later than"],
     about: "time from the end of each word to when it was shown for good, p95",
     explained: "Live delivery: the time from the end of each word to when it was shown for good, 95th percentile. \

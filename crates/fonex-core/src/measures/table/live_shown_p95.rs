@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SHOWN,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["shows words sooner than", "shows words later than"],
     about: "time from the end of each word to when it was first shown, p95",
     explained: "Live delivery: the time from the end of each word to when it was first shown, 95th percentile. Words \

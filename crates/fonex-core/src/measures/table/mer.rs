@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["gets a smaller share of words wrong than", "gets a larger share of words wrong than"],
     about: "wrong words over words said or heard",
     explained: "Match error rate: (S + D + I) / (N + I), the share of all words said or heard that are wrong; unlike \

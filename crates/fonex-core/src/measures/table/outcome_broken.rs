@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["breaks less often than", "breaks more often than"],
     about: "trials that ended as broken, over all timed trials",
     explained: "The share of the timed trials that ended as \"broken\": the reply was malformed or the engine \

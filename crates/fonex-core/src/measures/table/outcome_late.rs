@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["is too late less often than", "is too late more often than"],
     about: "trials that ended as late, over all timed trials",
     explained: "The share of the timed trials that ended as \"late\": the time limit passed.",

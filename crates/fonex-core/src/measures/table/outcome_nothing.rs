@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["hears nothing less often than", "hears nothing more often than"],
     about: "trials that ended as nothing, over all timed trials",
     explained: "The share of the timed trials that ended as \"nothing\": the engine answered that there were no \

@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["declines less often than", "declines more often than"],
     about: "trials that ended as refused, over all timed trials",
     explained: "The share of the timed trials that ended as \"refused\": the engine declined: quota, unsupported \

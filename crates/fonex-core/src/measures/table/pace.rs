@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PACE,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["speaks slower than", "speaks faster than"],
     about: "words of the text for each minute of sound, silence at both ends left out",
     explained: "The words of the text over the length of the sound without the silence at its ends, median over \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PEAK_DBFS,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["peaks lower than", "peaks higher than"],
     about: "highest sample of the sound spoken",
     explained: "The highest sample of the sound relative to full scale, median over trials. 0 dBFS leaves no \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &MEMORY,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["needs less memory than", "needs more memory than"],
     about: "largest resident memory of the engine in a trial",
     explained: "The largest resident memory of the engine's process during a trial, median over trials, where the \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PUNCTUATION,
     estimator: Estimator::Smooth(f1),
     asked: false,
+    rare: false,
     says: ["punctuates worse than", "punctuates better than"],
     about: "punctuation signs found, missed and invented behind the words both sides have",
     explained: "F1 of the punctuation signs around the words, over the words as written with case folded. Left out \

@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &REPLY_WORDS,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["replies in fewer words than", "replies in more words than"],
     about: "words of the replies",
     explained: "The number of words in a reply, median over trials.",

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CONFIDENCE,
     estimator: Estimator::Area,
     asked: false,
+    rare: false,
     says: ["tells right words from wrong ones worse than", "tells right words from wrong ones better than"],
     about: "the chance that a right word has a higher confidence than a wrong one",
     explained: "Area under the receiver operating characteristic of the confidences: 0.5 says nothing about which \

@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["gets fewer clips wrong than", "gets more clips wrong than"],
     about: "clips with at least one wrong word, over all clips",
     explained: "Sentence error rate: the share of clips with at least one wrong word. A repeated clip counts once, \

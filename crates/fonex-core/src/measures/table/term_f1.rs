@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["hears must-hear terms worse than", "hears must-hear terms better than"],
     about: "harmonic mean of term recall and precision",
     explained: "The harmonic mean of term recall and term precision, 2F / (2F + M + I) with F found, M missed and I \

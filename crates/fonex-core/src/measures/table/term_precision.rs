@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TERMS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[0] + row[2], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["invents more must-hear terms than", "invents fewer must-hear terms than"],
     about: "must-hear terms found, over those heard",
     explained: "The share of the must-hear terms heard that were said in the same clip. A term counts as invented \

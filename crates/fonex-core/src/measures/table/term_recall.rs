@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TERMS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[0] + row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["misses more must-hear terms than", "misses fewer must-hear terms than"],
     about: "must-hear terms found, over those said",
     explained: "The share of the must-hear terms in the labels that were heard in the same clip, in any of their \

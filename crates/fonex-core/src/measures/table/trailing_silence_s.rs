@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TRAILING_SILENCE_S,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    rare: false,
     says: ["ends with less silence than", "ends with more silence than"],
     about: "silence after the last sound",
     explained: "The silence after the last sound of an answer, median over trials.",

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &OUTCOME,
     estimator: Estimator::Ratio { part: |row| yes(!answered(row)), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: true,
+    rare: true,
     says: ["fails less often than", "fails more often than"],
     about: "trials that ended without an answer, over all timed trials",
     explained: "The share of the timed trials that ended in any other way than done or nothing.",

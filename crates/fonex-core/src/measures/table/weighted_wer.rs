@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WEIGHTED,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    rare: false,
     says: ["gets less of the weighted words wrong than", "gets more of the weighted words wrong than"],
     about: "weights of the wrong words over the weights of the words said",
     explained: "The WER with every word counted by its weight in the project's list; a word that is not listed \

@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: true,
+    rare: false,
     says: ["gets fewer words wrong than", "gets more words wrong than"],
     about: "words substituted, deleted and inserted, over the words of the labels",
     explained: "Word error rate: (S + D + I) / N over the whole set, after the text profile, of the alignment with \

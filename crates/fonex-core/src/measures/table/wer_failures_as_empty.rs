@@ -17,6 +17,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: false,
+    rare: false,
     says: ["gets fewer words wrong, failures counted, than", "gets more words wrong, failures counted, than"],
     about: "wrong words over all trials, one without an answer counted as an empty text",
     explained: "The WER over all trials, with every trial that has no answer counted as an empty result: each of its \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORDS,
     estimator: Estimator::Smooth(lost),
     asked: false,
+    rare: false,
     says: ["loses less of what was said than", "loses more of what was said than"],
     about: "words heard right, against words said and words heard",
     explained: "Word information lost: 1 - C/N x C/P, with C words right, N words said and P words heard. It \

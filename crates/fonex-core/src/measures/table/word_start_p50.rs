@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Quantile(0.5, |row| row[1]),
     asked: false,
+    rare: false,
     says: ["puts words earlier than", "puts words later than"],
     about: "start of each word heard right, heard minus labelled",
     explained: "The median difference between the start an engine gives a word and the labelled one, over the words \

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Quantile(0.95, |row| row[1].abs()),
     asked: false,
+    rare: false,
     says: ["places words closer than", "places words farther off than"],
     about: "absolute difference of the word starts, 95th percentile",
     explained: "One word in twenty that was heard right starts farther from its label than this.",

@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &OVER_SILENCE,
     estimator: Estimator::Ratio { part: |row| yes(row[0] > 0.0), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    rare: false,
     says: ["invents words in fewer silent clips than", "invents words in more silent clips than"],
     about: "clips in which nobody speaks and words were heard, over clips in which nobody speaks",
     explained: "The share of the clips with an empty label for which words came back all the same.",

@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    rare: false,
     says: ["has fewer words within 50 ms than", "has more words within 50 ms than"],
     about: "words heard right that start within 50 ms of their label",
     explained: "The share of the words heard right whose start lies within 50 ms of the labelled one.",

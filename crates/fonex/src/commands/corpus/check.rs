@@ -1,6 +1,8 @@
 //! `fonex corpus check`: everything that would spoil a run, with severity, place and remedy.
 
+use clap::Args;
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenAudio};
 use fonex_core::text::TextProfile;
@@ -8,11 +10,30 @@ use fonex_engines::{EngineConfig, Task, Transport};
 use fonex_formats::read_corpus;
 use serde::Serialize;
 
-use crate::bench::read_bench;
-use crate::cli::{CorpusCheckOptions, Format};
+use crate::cli::{Format, FormatArg};
 use crate::facts::audio_facts;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural};
+use crate::output::{self, Cell, Table, plural};
+use fonex_run::read_bench;
+
+#[derive(Debug, Args)]
+#[command(after_help = "Ends with exit code 3 when there is an error, or with --warnings a warning.
+Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
+pub struct CorpusCheckOptions {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Bench file whose text profile and sample rates to check against; fonex.toml where it is there
+    #[arg(short, long, value_name = "FILE")]
+    pub bench: Option<PathBuf>,
+    /// Let warnings count in the exit code
+    #[arg(long)]
+    pub warnings: bool,
+    /// How many complaints of each kind to show
+    #[arg(long, default_value_t = 5, value_name = "N")]
+    pub most: usize,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// What `--format json` says.
 #[derive(Serialize)]
@@ -94,14 +115,14 @@ fn page(checked: &Checked, most: usize) -> String {
 }
 
 fn table(complaints: &[Complaint]) -> Table {
-    let mut table = Table::new(["severity", "check", "clip", "what", "do"]);
+    let mut table = Table::new([("severity", 0), ("check", 0), ("clip", 0), ("what", 0), ("do", 1)]);
     for complaint in complaints {
         table.row([
-            complaint.severity.as_str(),
-            complaint.check.name(),
-            complaint.clip.as_deref().unwrap_or_default(),
-            &complaint.what,
-            complaint.check.remedy(),
+            Cell::text(complaint.severity.as_str()),
+            Cell::text(complaint.check.name()),
+            Cell::text(complaint.clip.as_deref().unwrap_or_default()),
+            Cell::text(complaint.what.as_str()),
+            Cell::text(complaint.check.remedy()),
         ]);
     }
     table

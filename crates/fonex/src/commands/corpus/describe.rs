@@ -1,6 +1,8 @@
 //! `fonex corpus describe`: what a corpus holds, as tables and as a picture.
 
+use clap::Args;
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 
 use fonex_core::Clip;
 use fonex_core::latency::Percentiles;
@@ -11,10 +13,26 @@ use fonex_formats::{Place, Problem, read_corpus};
 use fonex_report::charts::{Distribution, GroupBar, corpus_svg};
 use serde::Serialize;
 
-use crate::cli::{CorpusDescribe, Format};
+use crate::cli::{Format, FormatArg};
 use crate::facts::{ClipFields, audio_facts};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural, write_chart};
+use crate::output::{self, Cell, Table, plural, write_chart};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made:
+  fonex corpus describe corpus.jsonl --cross channel,lang -o corpus.png")]
+pub struct CorpusDescribe {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Count clips by two fields at once
+    #[arg(long, value_delimiter = ',', value_name = "A,B")]
+    pub cross: Vec<String>,
+    /// Write the picture to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// What `--format json` says.
 #[derive(Serialize)]
@@ -187,28 +205,29 @@ fn page(description: &Description) -> String {
     if silent > 0 {
         text += &format!("{} without usable audio; fonex corpus check says why\n", plural(silent, "clip"));
     }
-    let mut table = Table::new(["over clips", ">least", ">p10", ">median", ">p90", ">most", "unit"]);
+    let columns = [("over clips", 0), ("least", 1), ("p10", 2), ("median", 0), ("p90", 2), ("most", 1), ("unit", 0)];
+    let mut table = Table::new(columns);
     for spread in &description.distributions {
         let p = &spread.percentiles;
-        let numbers = [spread.min, spread.p10, p.p50, p.p90, p.max].map(|v| format!("{v:.1}").replace('-', "−"));
-        table.row([spread.of.to_owned()].into_iter().chain(numbers).chain([spread.unit.to_owned()]));
+        let numbers = [spread.min, spread.p10, p.p50, p.p90, p.max].map(|v| Cell::Number(v, 1));
+        table.row([Cell::text(spread.of)].into_iter().chain(numbers).chain([Cell::text(spread.unit)]));
     }
-    text += &format!("\n{}\n{}", table.text(), groups_table(&description.groups).text());
+    text += &format!("\n{}\n{}", output::text(&table), output::text(&groups_table(&description.groups)));
     if !description.crossed.is_empty() {
-        text += &format!("\nClips, crossed\n{}", crossed_table(&description.crossed).text());
+        text += &format!("\nClips, crossed\n{}", output::text(&crossed_table(&description.crossed)));
     }
     text
 }
 
 fn groups_table(groups: &[Group]) -> Table {
-    let mut table = Table::new(["by", "value", ">clips", ">words", ">minutes"]);
+    let mut table = Table::new([("by", 0), ("value", 0), ("clips", 0), ("words", 1), ("minutes", 1)]);
     for group in groups {
         table.row([
-            group.by.clone(),
-            group.value.clone(),
-            group.clips.to_string(),
-            group.words.to_string(),
-            format!("{:.1}", group.minutes),
+            Cell::text(group.by.as_str()),
+            Cell::text(group.value.as_str()),
+            Cell::Count(group.clips),
+            Cell::Count(group.words),
+            Cell::Number(group.minutes, 1),
         ]);
     }
     table
@@ -217,13 +236,13 @@ fn groups_table(groups: &[Group]) -> Table {
 fn crossed_table(crossed: &[Cross]) -> Table {
     let columns: BTreeSet<&str> = crossed.iter().map(|cross| cross.second.as_str()).collect();
     let rows: BTreeSet<&str> = crossed.iter().map(|cross| cross.first.as_str()).collect();
-    let mut table = Table::new([String::new()].into_iter().chain(columns.iter().map(|name| format!(">{name}"))));
+    let mut table = Table::new([("clips", 0)].into_iter().chain(columns.iter().map(|name| (*name, 1))));
     for row in rows {
         let cell = |column: &&str| {
             let found = crossed.iter().find(|cross| cross.first == row && cross.second == *column);
-            found.map_or_else(|| "0".to_owned(), |cross| cross.clips.to_string())
+            Cell::Count(found.map_or(0, |cross| cross.clips))
         };
-        table.row([row.to_owned()].into_iter().chain(columns.iter().map(cell)));
+        table.row([Cell::text(row)].into_iter().chain(columns.iter().map(cell)));
     }
     table
 }

@@ -1,5 +1,6 @@
 //! `fonex corpus import`: a corpus from what people have.
 
+use clap::Args;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -11,9 +12,44 @@ use fonex_formats::captions::{self, Cue, escaped};
 use fonex_formats::{MappedTable, Place, Problem, audio_beside, read_corpus, read_mapped};
 
 use super::write_corpus;
-use crate::cli::CorpusImport;
+
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A folder holds audio with .txt, .srt, .vtt or .json of the same name. A table has a header; --map names its
+columns. A recording with captions is kept whole with its segments, or cut at their bounds.
+Examples:
+  fonex corpus import recordings -o my-corpus --lang en
+  fonex corpus import list.csv --map text=sentence,audio=path,tags.accent=region -o my-corpus
+  fonex corpus import talk.mp3 --captions talk.vtt --cut -o my-corpus"
+)]
+pub struct CorpusImport {
+    /// Folder, .csv or .tsv table, or recording
+    pub source: PathBuf,
+    /// Captions of the recording, .srt or .vtt
+    #[arg(long, value_name = "FILE")]
+    pub captions: Option<PathBuf>,
+    /// Cut the recording into a clip for each caption
+    #[arg(long, requires = "captions")]
+    pub cut: bool,
+    /// Which column of a table holds which field: id, text, audio, lang, speaker, terms, tags.NAME
+    #[arg(long, value_delimiter = ',', value_name = "FIELD=COLUMN")]
+    pub map: Vec<String>,
+    /// Language of clips that name none, as a BCP 47 tag
+    #[arg(long)]
+    pub lang: Option<String>,
+    /// Speaker of clips that name none
+    #[arg(long)]
+    pub speaker: Option<String>,
+    /// A tag for every clip; may be repeated
+    #[arg(long = "tag", value_name = "TAG=VALUE")]
+    pub tags: Vec<String>,
+    /// Folder to write corpus.jsonl into; audio outside of it is copied
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
+}
 
 /// What has been gathered, and what was skipped and why.
 #[derive(Default)]
@@ -50,7 +86,7 @@ pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
                 .into());
         }
     }
-    let tags = options.tags.iter().map(|typed| super::super::parse_slice(typed)).collect::<Result<Vec<_>, _>>()?;
+    let tags = options.tags.iter().map(|typed| tag_and_value(typed)).collect::<Result<Vec<_>, _>>()?;
     let mut written: Vec<Clip> = Vec::new();
     fs::create_dir_all(&options.output).map_err(|error| Problem::io("make", &options.output, &error))?;
     for (mut clip, source) in import.clips {
@@ -198,4 +234,12 @@ fn place_audio(id: &str, source: Option<Source>, target: &Path) -> Result<Option
             Ok(Some(format!("audio/{plain}{ending}")))
         }
     }
+}
+
+/// `TAG=VALUE` as typed.
+fn tag_and_value(typed: &str) -> Result<(&str, &str), Problem> {
+    typed.split_once('=').ok_or_else(|| {
+        let problem = Problem::new(format!("\"{typed}\" is no tag with a value"), Place::default().field("--tag"));
+        problem.expected("TAG=VALUE, such as channel=radio")
+    })
 }

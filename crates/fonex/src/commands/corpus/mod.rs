@@ -9,11 +9,31 @@ mod vary;
 use std::fs;
 use std::path::Path;
 
+use clap::Subcommand;
+
 use fonex_core::Clip;
 use fonex_formats::{Problem, corpus_line};
 
-use crate::cli::CorpusCommand;
+use self::check::CorpusCheckOptions;
+use self::describe::CorpusDescribe;
+use self::import::CorpusImport;
+use self::pick::CorpusPick;
+use self::vary::CorpusVary;
 use crate::failure::{Code, Failure};
+
+#[derive(Debug, Subcommand)]
+pub enum CorpusCommand {
+    /// Make a corpus from a folder, a table, or a recording with captions
+    Import(CorpusImport),
+    /// Find everything that would spoil a run
+    Check(CorpusCheckOptions),
+    /// Say what a corpus holds, as tables and as a picture
+    Describe(CorpusDescribe),
+    /// Choose clips by a condition, draw samples, split by speaker
+    Pick(CorpusPick),
+    /// Make derived corpora: noise, rooms, telephones, lost packets, speed
+    Vary(CorpusVary),
+}
 
 /// Hands over to the part asked for.
 pub fn corpus(command: &CorpusCommand) -> Result<Code, Failure> {

@@ -1,5 +1,6 @@
 //! `fonex corpus pick`: the clips that answer a question.
 
+use clap::Args;
 use std::path::{Path, PathBuf};
 
 use fonex_core::Clip;
@@ -7,11 +8,43 @@ use fonex_core::material::{AudioFacts, Condition, Fields, clips_needed, split_by
 use fonex_formats::{Corpus, Place, Problem, read_corpus};
 
 use super::write_corpus;
-use crate::bench::unknown;
-use crate::cli::CorpusPick;
+use fonex_run::unknown;
+
 use crate::facts::{AUDIO_FIELDS, CLIP_FIELDS, ClipFields, audio_facts};
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A condition compares fields (id, text, lang, speaker, words, terms, duration, snr, level, rate,
+words_per_s) and tags: = != < <= > >= ~ (holds the text), in (A, B), has FIELD, not, and, or, brackets.
+Examples, in the folder the demo made:
+  fonex corpus pick corpus.jsonl --where 'channel = radio and snr < 15' -o hard.jsonl
+  fonex corpus pick corpus.jsonl --sample 12 --by channel,lang -o small.jsonl
+  fonex corpus pick corpus.jsonl --split 80,20 -o part.jsonl"
+)]
+pub struct CorpusPick {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// Only clips for which this holds
+    #[arg(long, value_name = "CONDITION")]
+    pub r#where: Option<String>,
+    /// Draw so many of them
+    #[arg(long, value_name = "N")]
+    pub sample: Option<usize>,
+    /// Keep the shares of these fields in the sample
+    #[arg(long, value_delimiter = ',', value_name = "FIELD,FIELD", requires = "sample")]
+    pub by: Vec<String>,
+    /// Split into parts of these shares, no speaker in two of them
+    #[arg(long, value_delimiter = ',', value_name = "SHARE,SHARE", requires = "output")]
+    pub split: Vec<f64>,
+    /// Seed of samples and splits
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+    /// Corpus file to write, beside the one picked from; standard output by default
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
 
 pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
     let corpus = read_corpus(&options.corpus)?;

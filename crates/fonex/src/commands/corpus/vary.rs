@@ -1,7 +1,9 @@
 //! `fonex corpus vary`: derived corpora for robustness, with label times carried through.
 
+use clap::Args;
 use std::fs;
 use std::path::Path;
+use std::path::PathBuf;
 
 use fonex_core::Clip;
 use fonex_core::audio::Audio;
@@ -10,10 +12,30 @@ use fonex_formats::audio::{encode_flac, read_audio, read_side};
 use fonex_formats::{Corpus, Place, Problem, Problems, audio_path, read_corpus};
 
 use super::write_corpus;
-use crate::cli::CorpusVary;
+
 use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural};
+use crate::output::{self, Cell, Table, plural};
+
+#[derive(Debug, Args)]
+#[command(after_help = "A recipe is steps parted by spaces, done in order: noise=white|pink|wind|babble:SNR_DB
+room=RT60_S[:DIRECT_DB] band=LOW_HZ:HIGH_HZ telephone=a|mu loss=PERCENT[:repeat|none] gain=DB
+speed=FACTOR tempo=FACTOR silence=BEFORE_S:AFTER_S
+Example, in the folder the demo made:
+  fonex corpus vary corpus.jsonl --recipe noise=babble:5 --recipe 'telephone=a loss=3:repeat' -o harder")]
+pub struct CorpusVary {
+    /// Corpus in any form that is read
+    pub corpus: PathBuf,
+    /// What to do to every clip; each recipe gives one variation of it
+    #[arg(long = "recipe", required = true, value_name = "STEPS")]
+    pub recipes: Vec<String>,
+    /// Folder to write the new corpus into
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
+    /// Seed of everything random in it
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+}
 
 /// The clips that talk in the background of babble are drawn from so many.
 const BABBLE_CLIPS: usize = 40;
@@ -41,7 +63,7 @@ pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {
         }
     }
     write_corpus(&out.join("corpus.jsonl"), clips.iter().map(|(_, (clip, _))| clip))?;
-    output::print(&summary(&recipes, &clips).text())?;
+    output::print(&output::text(&summary(&recipes, &clips)))?;
     output::print(&format!("Wrote {}.\n", out.join("corpus.jsonl").display()))?;
     if !problems.is_empty() {
         output::caution(&format!("{} could not be varied", plural(problems.len() as u64, "clip")));
@@ -97,7 +119,8 @@ fn vary_clip(
 
 /// One row a recipe, with what was reached, measured on the samples.
 fn summary(recipes: &[Recipe], clips: &[(usize, (Clip, Varied))]) -> Table {
-    let mut table = Table::new(["recipe", ">clips", ">minutes", ">SNR reached", ">packets lost"]);
+    let mut table =
+        Table::new([("recipe", 0), ("clips", 0), ("minutes", 1), ("SNR reached", 0), ("packets lost", 0)]);
     for (at, recipe) in recipes.iter().enumerate() {
         let own: Vec<&Varied> = clips.iter().filter(|(of, _)| *of == at).map(|(_, (_, varied))| varied).collect();
         let minutes = own.iter().map(|varied| varied.audio.duration_s()).sum::<f64>() / 60.0;
@@ -107,11 +130,11 @@ fn summary(recipes: &[Recipe], clips: &[(usize, (Clip, Varied))]) -> Table {
             Some(format!("{:.1} to {:.1} {unit}", low * scale, high * scale))
         };
         table.row([
-            recipe.to_string(),
-            own.len().to_string(),
-            format!("{minutes:.1}"),
-            range(own.iter().filter_map(|varied| varied.snr_db).collect(), 1.0, "dB").unwrap_or_default(),
-            range(own.iter().filter_map(|varied| varied.lost).collect(), 100.0, "%").unwrap_or_default(),
+            Cell::text(recipe.to_string()),
+            Cell::Count(own.len() as u64),
+            Cell::Number(minutes, 1),
+            range(own.iter().filter_map(|varied| varied.snr_db).collect(), 1.0, "dB").map_or(Cell::Empty, Cell::Text),
+            range(own.iter().filter_map(|varied| varied.lost).collect(), 100.0, "%").map_or(Cell::Empty, Cell::Text),
         ]);
     }
     table

@@ -1,12 +1,22 @@
 //! `fonex engine list`: the engines of the bench file.
 
+use clap::Args;
 use fonex_engines::{EngineConfig, Secrets};
 use serde::Serialize;
 
-use crate::bench::read_bench;
-use crate::cli::{EngineListOptions, Format};
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table};
+use crate::output::{self, Cell, Table};
+use fonex_run::read_bench;
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine list")]
+pub struct EngineListOptions {
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 #[derive(Serialize)]
 struct Listed<'e> {
@@ -34,24 +44,29 @@ pub fn list(options: &EngineListOptions) -> Result<Code, Failure> {
         output::print_json(&listed)?;
         return Ok(Code::Done);
     }
-    let mut table = Table::new(["engine", "task", "transport", "models", "voices", "leads to", "keys"]);
+    let mut table = Table::new([
+        ("engine", 0),
+        ("task", 1),
+        ("transport", 1),
+        ("models", 3),
+        ("voices", 3),
+        ("leads to", 0),
+        ("keys", 2),
+    ]);
     for engine in &listed {
         let keys =
             engine.variables.iter().map(|v| if v.set { v.name.clone() } else { format!("{} (not set)", v.name) });
         table.row([
-            engine.name.to_owned(),
-            engine.task.to_owned(),
-            engine.transport.to_owned(),
-            engine.models.join(", "),
-            shortened(&engine.voices),
-            engine.leads_to.clone(),
-            keys.collect::<Vec<_>>().join(", "),
+            Cell::text(engine.name),
+            Cell::text(engine.task),
+            Cell::text(engine.transport),
+            Cell::text(engine.models.join(", ")),
+            Cell::text(shortened(&engine.voices)),
+            Cell::text(engine.leads_to.as_str()),
+            Cell::text(keys.collect::<Vec<_>>().join(", ")),
         ]);
     }
-    match options.format.format {
-        Format::Table => output::print(&table.text())?,
-        form => output::print_table(&table, form)?,
-    }
+    output::print_table(&table, options.format.format)?;
     Ok(Code::Done)
 }
 

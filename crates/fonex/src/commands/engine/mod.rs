@@ -4,8 +4,22 @@ mod list;
 mod probe;
 mod voices;
 
-use crate::cli::EngineCommand;
+use clap::Subcommand;
+
+use self::list::EngineListOptions;
+use self::probe::EngineProbeOptions;
+use self::voices::EngineVoicesOptions;
 use crate::failure::{Code, Failure};
+
+#[derive(Debug, Subcommand)]
+pub enum EngineCommand {
+    /// List the engines, where they lead and which keys they need
+    List(EngineListOptions),
+    /// Make one cheap call and say in plain words what works
+    Probe(EngineProbeOptions),
+    /// List the voices of a synthesiser
+    Voices(EngineVoicesOptions),
+}
 
 pub fn engine(command: &EngineCommand) -> Result<Code, Failure> {
     match command {

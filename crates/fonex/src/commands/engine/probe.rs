@@ -1,5 +1,6 @@
 //! `fonex engine probe`: one cheap call, and in plain words what works.
 
+use clap::Args;
 use std::collections::HashMap;
 use std::fs;
 
@@ -12,12 +13,26 @@ use fonex_formats::audio::read_side;
 use fonex_formats::{Problem, audio_path};
 use serde::Serialize;
 
-use crate::bench::{Bench, read_bench};
-use crate::cli::{EngineProbeOptions, Format};
-use crate::commands::with_engine;
-use crate::execute::stop_on_interrupt;
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, milliseconds};
+use crate::output::{self, Cell, Table, milliseconds};
+use fonex_run::stop_on_interrupt;
+use fonex_run::with_engine;
+use fonex_run::{Bench, read_bench};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine probe marl")]
+pub struct EngineProbeOptions {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 /// One thing that was looked at.
 #[derive(Serialize)]
@@ -65,12 +80,18 @@ pub fn probe(options: &EngineProbeOptions) -> Result<Code, Failure> {
     match options.format.format {
         Format::Json => output::print_json(&findings)?,
         form => {
-            let mut table = Table::new(["question", "answer", "how we know"]);
+            let mut table = Table::new([("question", 0), ("answer", 0), ("how we know", 0)]);
             for finding in &findings {
-                table.row([finding.what.to_owned(), finding.works.word().to_owned(), finding.why.clone()]);
+                table.row([
+                    Cell::text(finding.what),
+                    Cell::text(finding.works.word()),
+                    Cell::text(finding.why.as_str()),
+                ]);
             }
             match form {
-                Format::Table => output::print(&format!("{}: {}\n{}", options.engine, probed.outcome, table.text()))?,
+                Format::Table => {
+                    output::print(&format!("{}: {}\n{}", options.engine, probed.outcome, output::text(&table)))?
+                }
                 form => output::print_table(&table, form)?,
             }
         }

@@ -1,15 +1,33 @@
 //! `fonex engine voices`: the voices of an engine, from the bench file or from the engine itself.
 
+use clap::Args;
 use std::collections::HashMap;
 
 use fonex_engines::{Task, Voice};
 use fonex_formats::{Place, Problem};
 
-use crate::bench::{read_bench, voice_condition};
-use crate::cli::{EngineVoicesOptions, Format};
-use crate::commands::with_engine;
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural};
+use crate::output::{self, Cell, Table, plural};
+use fonex_run::with_engine;
+use fonex_run::{read_bench, voice_condition};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex engine voices osier --where 'gender = female'")]
+pub struct EngineVoicesOptions {
+    /// Engine of the bench file
+    pub engine: String,
+    /// Only voices for which this holds, over id, name, lang, gender, style, kind, region and price
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub only: Option<String>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
 
 pub fn voices(options: &EngineVoicesOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
@@ -35,7 +53,7 @@ pub fn voices(options: &EngineVoicesOptions) -> Result<Code, Failure> {
         Format::Table => {
             let count = plural(total as u64, "voice");
             let count = if chosen.len() == total { count } else { format!("{} of {count}", chosen.len()) };
-            output::print(&format!("{count} from {source}\n{}", table(&chosen).text()))?;
+            output::print(&format!("{count} from {source}\n{}", output::text(&table(&chosen))))?;
         }
         form => output::print_table(&table(&chosen), form)?,
     }
@@ -43,18 +61,27 @@ pub fn voices(options: &EngineVoicesOptions) -> Result<Code, Failure> {
 }
 
 fn table(voices: &[Voice]) -> Table {
-    let mut table = Table::new(["voice", "name", "languages", "gender", "styles", "kind", "regions", ">price"]);
+    let mut table = Table::new([
+        ("voice", 0),
+        ("name", 2),
+        ("languages", 0),
+        ("gender", 1),
+        ("styles", 3),
+        ("kind", 3),
+        ("regions", 4),
+        ("price", 1),
+    ]);
     for voice in voices {
-        let text = |value: &Option<String>| value.clone().unwrap_or_default();
+        let text = |value: &Option<String>| value.as_ref().map_or(Cell::Empty, |value| Cell::text(value.as_str()));
         table.row([
-            voice.id.clone(),
+            Cell::text(voice.id.as_str()),
             text(&voice.name),
-            voice.languages.join(", "),
+            Cell::text(voice.languages.join(", ")),
             text(&voice.gender),
-            voice.styles.join(", "),
+            Cell::text(voice.styles.join(", ")),
             text(&voice.kind),
-            voice.regions.join(", "),
-            voice.price.map_or_else(String::new, |price| format!("{price:.6}")),
+            Cell::text(voice.regions.join(", ")),
+            Cell::number(voice.price, 6),
         ]);
     }
     table

@@ -1,11 +1,9 @@
 //! What went wrong, on a page: kinds, confusions, terms, and whether engines are as sure as they should be.
 
-use fonex_core::accuracy::{MistakeKind, Score};
-use fonex_report::charts::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
-use fonex_report::{ChartFigure, DataTable, TableCell};
-
-use super::tables::{number, plain};
 use crate::output::percent;
+use fonex_core::accuracy::{MistakeKind, Score, TermCounts, TermReport};
+use fonex_report::charts::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
+use fonex_report::{Cell, ChartFigure, Table};
 
 /// Rows of the longest tables.
 const SHOWN: usize = 12;
@@ -14,21 +12,20 @@ const SHOWN: usize = 12;
 pub type Named<'s> = (String, &'s Score);
 
 /// The tables that have something to say.
-pub fn depth_tables(scores: &[Named<'_>]) -> Vec<DataTable> {
+pub fn depth_tables(scores: &[Named<'_>]) -> Vec<Table> {
     let mut tables = vec![kinds(scores)];
     tables.extend(scores.iter().filter_map(confused));
     tables.push(terms(scores));
-    tables.push(marks(scores));
-    tables.retain(|table| !table.rows.is_empty());
+    tables.retain(|table| !table.is_empty());
     tables
 }
 
-fn header<'h>(first: &[&'h str], scores: &'h [Named<'_>]) -> Vec<String> {
-    first.iter().copied().chain(scores.iter().map(|(name, _)| name.as_str())).map(str::to_owned).collect()
+fn columns<'c>(first: &'c str, scores: &'c [Named<'_>]) -> impl Iterator<Item = (&'c str, u8)> {
+    [(first, 0)].into_iter().chain(scores.iter().map(|(name, _)| (name.as_str(), 0)))
 }
 
 /// A row a kind, a column a variant.
-fn kinds(scores: &[Named<'_>]) -> DataTable {
+fn kinds(scores: &[Named<'_>]) -> Table {
     let words = |score: &Score, kind: MistakeKind| {
         let all = score.mistakes.as_ref().map_or(&[][..], |mistakes| mistakes.kinds.as_slice());
         all.iter().find(|count| count.kind == kind).map_or(0, |count| count.words)
@@ -41,42 +38,30 @@ fn kinds(scores: &[Named<'_>]) -> DataTable {
         }
     }
     kinds.sort_by_key(|(sum, kind)| (std::cmp::Reverse(*sum), *kind));
-    let cell = |score: &Score, kind: MistakeKind| match (words(score, kind), score.words.reference) {
-        (0, _) => number("–".to_owned()),
-        (words, said) if said > 0 => number(format!("{words} ({})", percent(Some(words as f64 / said as f64)))),
-        (words, _) => number(words.to_string()),
-    };
-    let row = |kind: MistakeKind| {
-        std::iter::once(plain(kind.as_str().to_owned()))
-            .chain(scores.iter().map(|(_, score)| cell(score, kind)))
-            .collect()
-    };
-    DataTable {
-        title: "What went wrong".into(),
-        note: "Wrong words by kind, and as a share of the words said.".into(),
-        header: header(&["Kind of mistake"], scores),
-        rows: kinds.into_iter().map(|(_, kind)| row(kind)).collect(),
+    let mut table =
+        Table::new(columns("kind of mistake", scores)).titled("What went wrong").noted("Wrong words by kind.");
+    for (_, kind) in kinds {
+        let cells = scores.iter().map(|(_, score)| Cell::Count(words(score, kind)));
+        table.row([Cell::text(kind.as_str())].into_iter().chain(cells));
     }
+    table
 }
 
-fn confused((name, score): &Named<'_>) -> Option<DataTable> {
+fn confused((name, score): &Named<'_>) -> Option<Table> {
     let pairs = &score.mistakes.as_ref()?.confused;
-    let rows = pairs.iter().take(SHOWN).map(|pair| {
-        let words = [&pair.said, &pair.heard].map(|word| plain(word.clone()));
-        let rest =
-            [number(pair.times.to_string()), plain(pair.kind.as_str().to_owned()), plain(pair.clips.join(", "))];
-        words.into_iter().chain(rest).collect()
-    });
-    Some(DataTable {
-        title: format!("Taken for another by {name}"),
-        note: "The most frequent pairs.".into(),
-        header: ["Said", "Heard", "Times", "Kind", "Such as"].map(str::to_owned).to_vec(),
-        rows: rows.collect(),
-    })
+    let mut table = Table::new([("said", 0), ("heard", 0), ("times", 0), ("kind", 0), ("such as", 0)])
+        .titled(format!("Taken for another by {name}"))
+        .noted("The most frequent pairs.");
+    for pair in pairs.iter().take(SHOWN) {
+        let words = [&pair.said, &pair.heard].map(|word| Cell::text(word.as_str()));
+        let rest = [Cell::Count(pair.times), Cell::text(pair.kind.as_str()), Cell::text(pair.clips.join(", "))];
+        table.row(words.into_iter().chain(rest));
+    }
+    Some(table)
 }
 
 /// A row a must-hear term, a column a variant.
-fn terms(scores: &[Named<'_>]) -> DataTable {
+fn terms(scores: &[Named<'_>]) -> Table {
     let reports = || scores.iter().map(|(_, score)| score.terms.as_ref());
     let mut names: Vec<&str> = Vec::new();
     for term in reports().flatten().flat_map(|report| &report.terms) {
@@ -84,51 +69,26 @@ fn terms(scores: &[Named<'_>]) -> DataTable {
             names.push(&term.term);
         }
     }
-    let heard = |counts: Option<fonex_core::accuracy::TermCounts>| match counts {
+    let heard = |counts: Option<TermCounts>| match counts {
         Some(counts) if counts.found + counts.missed + counts.invented > 0 => {
             let invented =
                 if counts.invented > 0 { format!(", {} invented", counts.invented) } else { String::new() };
-            number(format!("{} of {}{invented}", counts.found, counts.found + counts.missed))
+            Cell::text(format!("{} of {}{invented}", counts.found, counts.found + counts.missed))
         }
-        _ => number("–".to_owned()),
+        _ => Cell::Empty,
     };
-    let row = |name: &str| {
-        let of = |report: &fonex_core::accuracy::TermReport| {
-            report.terms.iter().find(|term| term.term == name).map(|term| term.counts)
-        };
-        std::iter::once(plain(name.to_owned())).chain(reports().map(|report| heard(report.and_then(of)))).collect()
-    };
-    let all = std::iter::once(plain("all".to_owned())).chain(reports().map(|report| heard(report.map(|r| r.all))));
-    let mut rows: Vec<Vec<TableCell>> = Vec::new();
-    if !names.is_empty() {
-        rows.push(all.collect());
-        rows.extend(names.into_iter().take(SHOWN).map(row));
+    let mut table = Table::new(columns("term", scores))
+        .titled("Must-hear terms")
+        .noted("Occurrences heard of those said; the most often missed by the first variant come first.");
+    if names.is_empty() {
+        return table;
     }
-    DataTable {
-        title: "Must-hear terms".into(),
-        note: "Occurrences heard of those said; the most often missed by the first variant come first.".into(),
-        header: header(&["Term"], scores),
-        rows,
+    table.row([Cell::text("all")].into_iter().chain(reports().map(|report| heard(report.map(|report| report.all)))));
+    for name in names.into_iter().take(SHOWN) {
+        let of = |report: &TermReport| report.terms.iter().find(|term| term.term == name).map(|term| term.counts);
+        table.row([Cell::text(name)].into_iter().chain(reports().map(|report| heard(report.and_then(of)))));
     }
-}
-
-/// Punctuation and capitals, a row each.
-fn marks(scores: &[Named<'_>]) -> DataTable {
-    let f1 = |counts: Option<fonex_core::accuracy::TermCounts>| number(percent(counts.and_then(|counts| counts.f1)));
-    let written = || scores.iter().map(|(_, score)| score.marks.as_ref());
-    let mut rows: Vec<Vec<TableCell>> = Vec::new();
-    if written().any(|marks| marks.is_some()) {
-        let punctuation = written().map(|marks| f1(marks.and_then(|marks| marks.punctuation)));
-        rows.push(std::iter::once(plain("punctuation".to_owned())).chain(punctuation).collect());
-        let capitals = written().map(|marks| f1(marks.and_then(|marks| marks.capitals)));
-        rows.push(std::iter::once(plain("capitals".to_owned())).chain(capitals).collect());
-    }
-    DataTable {
-        title: "Punctuation and capitals".into(),
-        note: "F1 of the signs behind, and the capitals of, the words that both sides have.".into(),
-        header: header(&["Beside the words"], scores),
-        rows,
-    }
+    table
 }
 
 /// How often words of each confidence are right; none where no engine tells confidences.
@@ -141,8 +101,8 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
             Some(PlaneSeries {
                 name: format!("{name} ({})", percent(Some(report.calibration_error))),
                 points: bins.map(|bin| (bin.confidence, bin.right)).collect(),
-                labels: Vec::new(),
                 form: PlaneForm::Line,
+                ..PlaneSeries::default()
             })
         })
         .collect();

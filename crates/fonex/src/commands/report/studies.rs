@@ -4,25 +4,29 @@ use fonex_core::latency::LoadReport;
 use fonex_report::{ChartFigure, ReportData};
 use fonex_store::{Store, Study, StudyKind};
 
-use crate::analysis::RunView;
-use crate::cli::Report;
+use fonex_analysis::RunView;
+
+use super::ReportOptions;
 use crate::commands::studies::find_study;
-use crate::commands::turns::Conversation;
-use crate::commands::{load, windows};
+use crate::commands::{load, turns, windows};
 use crate::failure::Failure;
 use crate::output;
+use fonex_run::Conversation;
 
 /// Adds the windows of runs that delivered audio in several ways, and the studies asked for.
-pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Report) -> Result<(), Failure> {
+pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &ReportOptions) -> Result<(), Failure> {
     for view in runs {
-        match windows::windows_of(view, &options.bench.bench) {
+        match windows::windows_of(store, view, &options.bench.bench) {
             Ok(Some(measured)) => data.charts.push(ChartFigure {
                 svg: windows::chart(&measured),
                 caption: format!("Run {}: error rate against delay, by how audio was delivered.", view.name()),
             }),
             Ok(None) => {}
             // The corpus may have moved since; the rest of the page stands without it.
-            Err(why) => output::caution(&format!("the windows of run {} are left out: {why}", view.name())),
+            Err(_) => output::caution(&format!(
+                "the windows of run {} are left out: its corpus cannot be read",
+                view.name()
+            )),
         }
     }
     if let Some(typed) = &options.load {
@@ -33,8 +37,8 @@ pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Rep
     }
     if let Some(typed) = &options.turns {
         let found = find_study::<Conversation>(store, StudyKind::Turns, typed)?;
-        let caption = caption(found.id, &found.figures.in_words());
-        data.charts.push(ChartFigure { svg: found.figures.chart(), caption });
+        let caption = caption(found.id, &turns::in_words(&found.figures));
+        data.charts.push(ChartFigure { svg: turns::chart(&found.figures), caption });
         data.facts.push(fact(found.id, &found.study));
     }
     Ok(())

@@ -1,5 +1,6 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
+use clap::Args;
 mod clip_lines;
 mod stream;
 
@@ -7,25 +8,69 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordRates, WordWeights};
+use fonex_core::measures::Unit;
 use fonex_core::text::TextProfile;
 use fonex_formats::{Corpus, Place, Problem, nearest, read_corpus, read_heard};
 use serde::Serialize;
 
-use crate::bench::{read_profile, read_toml, unknown};
-use crate::cli::{self, Format};
-use crate::commands::in_depth::{in_depth, starts_by_slice};
+use crate::cli::{Format, FormatArg};
+use crate::commands::in_depth::in_depth;
 use crate::commands::show;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, plural, rate_with_interval, thread_key, thread_lines};
+use crate::output::{self, Cell, Table, plural, thread_key, thread_lines};
 use clip_lines::ClipLines;
+use fonex_run::{read_profile, read_toml, unknown};
 use stream::Scoring;
 
-pub fn score(options: &cli::Score) -> Result<Code, Failure> {
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex score corpus.jsonl heard.jsonl")]
+pub struct ScoreOptions {
+    /// Labels: JSON Lines, CSV, TSV, or a folder of text or caption files
+    pub corpus: PathBuf,
+    /// Results, in any of the same forms; several are set side by side
+    #[arg(required = true)]
+    pub heard: Vec<PathBuf>,
+    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml
+    #[arg(long, default_value = "neutral")]
+    pub profile: String,
+    /// Show the texts of this clip before and after each step of the profile
+    #[arg(long, value_name = "ID")]
+    pub explain: Option<String>,
+    /// How many of the worst clips to show word by word
+    #[arg(long, default_value_t = 3, value_name = "N")]
+    pub worst: usize,
+    /// Write one line of JSON a clip with its counts and its words, for other tools
+    #[arg(long, value_name = "FILE")]
+    pub clips: Option<PathBuf>,
+    /// Weigh words by this TOML file: pylon = 5, and every word that is not listed 1
+    #[arg(long, value_name = "FILE")]
+    pub weights: Option<PathBuf>,
+    /// Also slice by two at once, such as channel*speaker; may be given several times
+    #[arg(long, value_name = "ONE*OTHER", value_parser = two_crossed)]
+    pub cross: Vec<(String, String)>,
+    /// Also slice by the signal-to-noise ratio, measured in each clip's audio
+    #[arg(long)]
+    pub snr: bool,
+    /// End with exit code 3 when results are missing or belong to no clip
+    #[arg(long)]
+    pub strict: bool,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+fn two_crossed(typed: &str) -> Result<(String, String), String> {
+    match typed.split_once('*').map(|(one, other)| (one.trim(), other.trim())) {
+        Some((one, other)) if !one.is_empty() && !other.is_empty() => Ok((one.to_owned(), other.to_owned())),
+        _ => Err("write two names of tags, speaker, lang or length with a * between them".to_owned()),
+    }
+}
+
+pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
     let profile = read_profile(&options.profile, Path::new(""), Place::default().field("--profile"))?;
     if let Some(id) = &options.explain {
         return explain(&read_corpus(&options.corpus)?, &options.heard, &profile, id);
     }
-    let mut empty = ScoreBuilder::new(&profile.name, options.seed);
+    let mut empty = ScoreBuilder::new(&profile.name);
     if let Some(path) = &options.weights {
         empty = empty.with_weights(read_weights(path, &profile)?);
     }
@@ -58,7 +103,7 @@ pub fn score(options: &cli::Score) -> Result<Code, Failure> {
 fn read_weights(path: &Path, profile: &TextProfile) -> Result<WordWeights, Problem> {
     let weights: BTreeMap<String, f64> = read_toml(path)?;
     WordWeights::new(profile, &weights).map_err(|word| {
-        Problem::new(format!("the weight {} is none", weights[&word]), Place::file(path).field(word))
+        Problem::new(format!("{} is no weight", weights[&word]), Place::file(path).field(word))
             .expected("a number from 0 on")
     })
 }
@@ -89,16 +134,16 @@ fn explain(corpus: &Corpus, heard: &[PathBuf], profile: &TextProfile, id: &str) 
 
 /// One line a step; a step that changes nothing is left out.
 fn stages(title: &str, text: &str, profile: &TextProfile) -> String {
-    let mut table = Table::new([title, profile.name.as_str()]);
+    let mut table = Table::new([(title, 0), (profile.name.as_str(), 0)]);
     let mut before: Option<String> = None;
     for (step, after) in profile.explain(text) {
         let shown = after.split_whitespace().collect::<Vec<_>>().join(" ");
         if before.as_ref() != Some(&shown) {
-            table.row([step.to_owned(), shown.clone()]);
+            table.row([Cell::text(step), Cell::text(shown.clone())]);
         }
         before = Some(shown);
     }
-    table.text()
+    output::text(&table)
 }
 
 /// The score of one results file.
@@ -122,31 +167,22 @@ fn print_scored(scored: &[Scored], format: Format) -> Result<(), Failure> {
     }
 }
 
-/// A row for all clips and for each slice, a column for each results file.
+/// Every measure and the rate of every slice, a column for each results file.
 fn side_by_side(scored: &[Scored]) -> Table {
-    let header = ["clips of".to_owned(), ">clips".to_owned(), ">words".to_owned()].into_iter();
-    let mut table = Table::new(header.chain(scored.iter().map(|one| format!(">{}", one.heard))));
-    let first = &scored[0].score;
-    let rate = |words: &WordRates| rate_with_interval(words.wer, words.interval);
-    let size =
-        |name: &str, clips: u64, words: &WordRates| [name.to_owned(), clips.to_string(), words.reference.to_string()];
-    table.row(
-        size("all", first.clips, &first.words).into_iter().chain(scored.iter().map(|one| rate(&one.score.words))),
-    );
-    let empty = |one: &Scored| {
-        one.score.missing_as_empty.as_ref().map_or_else(|| rate(&one.score.words), |all| rate(&all.words))
-    };
-    if let Some(all) = scored.iter().find_map(|one| one.score.missing_as_empty.as_ref()) {
-        let cells = size("all, missing as empty", all.clips, &all.words);
-        table.row(cells.into_iter().chain(scored.iter().map(empty)));
-    }
-    for slice in &first.slices {
-        let same =
-            |one: &Scored| one.score.same_slice(slice).map_or_else(|| "–".to_owned(), |slice| rate(&slice.words));
-        let name = format!("{}={}", slice.by, slice.value);
-        table.row(size(&name, slice.clips, &slice.words).into_iter().chain(scored.iter().map(same)));
+    let scores: Vec<(String, &Score)> = scored.iter().map(|one| (one.heard.clone(), &one.score)).collect();
+    let mut table = show::score_measures(&scores);
+    for slice in &scores[0].1.slices {
+        let cells = scores
+            .iter()
+            .map(|(_, score)| score.same_slice(slice).map_or(Cell::Empty, |slice| rate_cell(&slice.words)));
+        let name = format!("WER of {}={}", slice.by, slice.value);
+        table.row([Cell::text(name)].into_iter().chain(cells).chain([Cell::Count(slice.clips)]));
     }
     table
+}
+
+fn rate_cell(words: &WordRates) -> Cell {
+    words.wer.map_or(Cell::Empty, |wer| Cell::Estimate(Unit::Share, wer, words.interval))
 }
 
 fn say_what_is_missing(score: &Score, corpus: &Path, heard: &Path, unlabelled: u64) {
@@ -178,16 +214,15 @@ fn say_what_is_missing(score: &Score, corpus: &Path, heard: &Path, unlabelled: u
 fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failure> {
     let mut page = show::score_summary(score);
     page.push('\n');
-    page += &sets_table(score).text();
-    let starts = starts_by_slice(&[("median / p95 of |start|".to_owned(), score)]);
-    if !starts.rows().is_empty() {
-        page += &format!("\nWord starts of slices that are off the rest, heard minus labelled\n{}", starts.text());
-    }
+    page += &output::text(&show::score_measures(&[("figure".to_owned(), score)]));
+    page.push('\n');
+    page += &output::text(&sets_table(score).titled("Words"));
     page += &in_depth(score);
     if !worst.is_empty() {
         page += &format!("\nWorst clips\n{}\n", thread_key());
         for (id, clip) in worst {
-            page += &format!("\n{id}: {} of {} wrong\n", clip.words.errors(), plural(clip.words.reference(), "word"));
+            let errors = show::errors_of_words(clip.words.errors(), clip.words.reference());
+            page += &format!("\n{id}: {errors}\n");
             for line in thread_lines(&clip.steps, output::width(), output::colour()) {
                 page += &format!("{line}\n");
             }
@@ -198,20 +233,24 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
 
 /// All clips and every slice, one row each.
 fn sets_table(score: &Score) -> Table {
-    let header = ["clips of", ">clips", ">words", ">WER", ">95 % interval", ">substituted", ">deleted", ">inserted"];
-    let mut table = Table::new(header);
+    let mut table = Table::new([
+        ("clips of", 0),
+        ("clips", 1),
+        ("words", 2),
+        ("WER", 0),
+        ("substituted", 3),
+        ("deleted", 3),
+        ("inserted", 3),
+    ]);
     let mut row = |name: String, clips: u64, words: &WordRates| {
-        let interval =
-            words.interval.map_or_else(String::new, |i| format!("{:.1} to {:.1}", i.low * 100.0, i.high * 100.0));
         table.row([
-            name,
-            clips.to_string(),
-            words.reference.to_string(),
-            output::percent(words.wer),
-            interval,
-            words.substituted.to_string(),
-            words.deleted.to_string(),
-            words.inserted.to_string(),
+            Cell::text(name),
+            Cell::Count(clips),
+            Cell::Count(words.reference),
+            rate_cell(words),
+            Cell::Count(words.substituted),
+            Cell::Count(words.deleted),
+            Cell::Count(words.inserted),
         ]);
     };
     row("all".to_owned(), score.clips, &score.words);

@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder};
+use fonex_core::accuracy::{Answered, ClipScore, Score, ScoreBuilder};
 use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
-use fonex_core::timing::word_offsets;
 use fonex_core::{Clip, Heard};
 use fonex_formats::{
     HeardFile, Joined, Pair, Problem, Problems, can_join, in_parallel, listed_terms, read_corpus, read_heard,
@@ -147,14 +146,14 @@ impl Scoring<'_> {
             part.builder.add_missing(self.profile, clip, &label);
             return;
         };
-        let (words, characters) = part.builder.compare(self.profile, &label, &heard.text);
-        part.builder.add(clip, words, characters, word_offsets(self.profile, clip, heard).as_ref());
-        part.builder.add_in_depth(self.profile, clip, &label, heard);
+        let counts = part.builder.hear(self.profile, clip, &label, heard);
+        let words = counts.words;
+        part.builder.add(clip, &[Answered { counts, took_ms: heard.took_ms }]);
         if self.wants_lines {
-            clip_line(&mut part.lines, self.of.as_deref(), clip, &part.builder.compared());
+            clip_line(&mut part.lines, self.of.as_deref(), clip, &part.builder.compared_words());
         }
         if is_among_worst(&part.worst, words, self.worst) {
-            let score = part.builder.compared();
+            let score = part.builder.compared_words();
             keep_worst(&mut part.worst, &clip.id, score, self.worst);
         }
     }

@@ -1,0 +1,151 @@
+//! Columns of facts: rows of numbers, trial by trial, and their compact form in the store.
+
+/// Rows of `width` numbers, some for each trial.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Column {
+    pub(crate) width: usize,
+    pub(crate) numbers: Vec<f64>,
+    /// Where each trial's rows end, counted in rows.
+    pub(crate) ends: Vec<u32>,
+}
+
+/// The narrowest form that holds every number of a column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Form {
+    U8 = 0,
+    U16 = 1,
+    U32 = 2,
+    F64 = 3,
+}
+
+impl Column {
+    /// An empty column.
+    #[must_use]
+    pub const fn new(width: usize) -> Self {
+        Self { width, numbers: Vec::new(), ends: Vec::new() }
+    }
+
+    /// Adds the rows of a trial.
+    pub fn push(&mut self, rows: &[f64]) {
+        debug_assert_eq!(rows.len() % self.width, 0);
+        self.numbers.extend_from_slice(rows);
+        self.ends.push((self.numbers.len() / self.width) as u32);
+    }
+
+    /// The rows of a trial, one after the other.
+    #[must_use]
+    pub fn rows(&self, trial: usize) -> &[f64] {
+        let start = trial.checked_sub(1).map_or(0, |before| self.ends[before]) as usize;
+        &self.numbers[start * self.width..self.ends[trial] as usize * self.width]
+    }
+
+    /// Trials it has rows of, also none.
+    #[must_use]
+    pub const fn trials(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Adds the trials of another column of the same width.
+    pub(crate) fn append(&mut self, other: Self) {
+        let rows = (self.numbers.len() / self.width) as u32;
+        if self.ends.is_empty() {
+            *self = other;
+            return;
+        }
+        self.numbers.extend(other.numbers);
+        self.ends.extend(other.ends.iter().map(|end| end + rows));
+    }
+
+    /// The form in the store: the width, the trials, the rows of each trial where they are not one each, and the numbers in the
+    /// narrowest form that holds them all.
+    #[must_use]
+    pub fn encode(&self) -> Vec<u8> {
+        let one_each = self.ends.iter().enumerate().all(|(at, end)| *end as usize == at + 1);
+        let form = self.numbers.iter().map(|number| form_of(*number)).max().unwrap_or(Form::U8);
+        let mut bytes = vec![self.width as u8, u8::from(one_each), form as u8];
+        bytes.extend((self.ends.len() as u32).to_le_bytes());
+        if !one_each {
+            self.ends.iter().for_each(|end| bytes.extend(end.to_le_bytes()));
+        }
+        for number in &self.numbers {
+            match form {
+                Form::U8 => bytes.push(*number as u8),
+                Form::U16 => bytes.extend((*number as u16).to_le_bytes()),
+                Form::U32 => bytes.extend((*number as u32).to_le_bytes()),
+                Form::F64 => bytes.extend(number.to_le_bytes()),
+            }
+        }
+        bytes
+    }
+
+    /// Reads what [`Self::encode`] wrote; none where it is something else.
+    #[must_use]
+    pub fn decode(bytes: &[u8]) -> Option<Self> {
+        let [width, one_each, form, rest @ ..] = bytes else { return None };
+        let (count, mut rest) = rest.split_first_chunk::<4>()?;
+        let (width, trials) = (usize::from(*width), u32::from_le_bytes(*count) as usize);
+        let ends: Vec<u32> = if *one_each == 1 {
+            (1..=trials as u32).collect()
+        } else {
+            let (ends, numbers) = rest.split_at_checked(trials.checked_mul(4)?)?;
+            rest = numbers;
+            ends.chunks_exact(4).map(|end| u32::from_le_bytes([end[0], end[1], end[2], end[3]])).collect()
+        };
+        let numbers: Vec<f64> = match form {
+            0 => rest.iter().map(|byte| f64::from(*byte)).collect(),
+            1 => rest.chunks_exact(2).map(|n| f64::from(u16::from_le_bytes([n[0], n[1]]))).collect(),
+            2 => rest.chunks_exact(4).map(|n| f64::from(u32::from_le_bytes([n[0], n[1], n[2], n[3]]))).collect(),
+            3 => rest.chunks_exact(8).map(|n| f64::from_le_bytes(n.try_into().unwrap_or_default())).collect(),
+            _ => return None,
+        };
+        let rows = ends.last().copied().unwrap_or(0) as usize;
+        let whole = width > 0 && numbers.len() == rows * width && ends.is_sorted();
+        whole.then_some(Self { width, numbers, ends })
+    }
+}
+
+fn form_of(number: f64) -> Form {
+    if number.fract() != 0.0 || !(0.0..=f64::from(u32::MAX)).contains(&number) || number.is_sign_negative() {
+        Form::F64
+    } else if number <= 255.0 {
+        Form::U8
+    } else if number <= 65_535.0 {
+        Form::U16
+    } else {
+        Form::U32
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_come_back_as_they_were() {
+        for rows in [
+            vec![vec![1.0, 2.0], vec![3.0, 255.0]],
+            vec![vec![], vec![0.5, -1.0, 2.0, 70_000.0], vec![]],
+            vec![vec![256.0, 1.0]],
+            vec![vec![65_536.0, 4_294_967_295.0], vec![f64::INFINITY, -0.0]],
+            vec![],
+        ] {
+            let mut column = Column::new(2);
+            rows.iter().for_each(|row| column.push(row));
+            let again = Column::decode(&column.encode()).unwrap();
+            assert_eq!(again, column);
+            assert!(rows.iter().enumerate().all(|(at, row)| again.rows(at) == row.as_slice()));
+        }
+    }
+
+    #[test]
+    fn what_is_no_column_is_refused() {
+        let mut column = Column::new(2);
+        column.push(&[1.0, 2.0]);
+        column.push(&[]);
+        let bytes = column.encode();
+        for cut in 0..bytes.len() {
+            assert_eq!(Column::decode(&bytes[..cut]), None, "{cut}");
+        }
+        assert_eq!(Column::decode(&[2, 1, 9, 0, 0, 0, 0]), None);
+    }
+}

@@ -1,0 +1,319 @@
+//! Two variants over the same clips: which is better, and is it sure.
+
+use std::collections::HashMap;
+
+use fonex_core::Task;
+use fonex_core::measures::{ALL, Measure, Sample, Units, difference};
+use fonex_core::stats::Reach;
+use fonex_core::verdict::{DrawnUnit, Finding, Question, answer};
+use fonex_store::{Machine, Run, RunState, Store, StoreError};
+use serde::Serialize;
+
+use crate::view::{ByClip, CostSummary, RunView, VariantView, add_clip};
+
+/// A variant of a run.
+#[derive(Clone, Copy)]
+pub struct Side<'v> {
+    /// The run.
+    pub run: &'v RunView,
+    /// The variant.
+    pub variant: &'v VariantView,
+}
+
+impl Side<'_> {
+    /// `1:marl/river`.
+    #[must_use]
+    pub fn name(&self) -> String {
+        let run = self.run.run.label.clone().unwrap_or_else(|| self.run.run.id.to_string());
+        format!("{run}:{}", self.variant.variant.name)
+    }
+}
+
+/// Recognisers, synthesisers and responders: only variants that do the same are compared.
+#[must_use]
+pub fn by_task<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 3] {
+    Task::ALL.map(|task| sides.iter().copied().filter(|side| side.variant.variant.task == task).collect())
+}
+
+/// What a comparison asks.
+#[derive(Debug, Clone, Default)]
+pub struct Asked {
+    /// The measures; the default ones of the task where none is named.
+    pub measures: Vec<&'static Measure>,
+    /// Tags by whose values the clips are sliced as well.
+    pub by: Vec<String>,
+    /// What was drawn; what the corpus says where it is not given.
+    pub unit: Option<DrawnUnit>,
+}
+
+/// The findings about one pair of variants.
+#[derive(Debug, Clone, Serialize)]
+pub struct Comparison {
+    /// What is compared against.
+    pub first: String,
+    /// What is compared.
+    pub second: String,
+    /// What makes the two less comparable: machine, corpus, text profile, version.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cautions: Vec<String>,
+    /// What can be said.
+    pub findings: Vec<Finding>,
+    /// What the first costs, where its engine has prices.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_cost: Option<CostSummary>,
+    /// What the second costs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub second_cost: Option<CostSummary>,
+}
+
+/// Compares pairs of variants. All findings of the call are one family for the corrections.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> Result<Vec<Comparison>, StoreError> {
+    let mut questions: Vec<Vec<Question>> = Vec::new();
+    for (first, second) in pairs {
+        questions.push(Paired::new(store, *first, *second, asked.unit)?.questions(store, asked)?);
+    }
+    let all: Vec<Question> = questions.iter().flatten().cloned().collect();
+    let mut findings = answer(&all).into_iter();
+    let comparisons = pairs.iter().zip(questions).map(|((first, second), asked)| Comparison {
+        first: first.name(),
+        second: second.name(),
+        cautions: cautions(*first, *second),
+        findings: findings.by_ref().take(asked.len()).collect(),
+        first_cost: first.variant.cost.clone(),
+        second_cost: second.variant.cost.clone(),
+    });
+    Ok(comparisons.collect())
+}
+
+/// Two variants with the clips they share, as places in each one's corpus.
+struct Paired<'v> {
+    sides: [Side<'v>; 2],
+    clips: [ByClip; 2],
+    /// Clips of both: places in the first corpus and in the second.
+    shared: Vec<[u32; 2]>,
+    drawn: DrawnUnit,
+    units: Units,
+}
+
+impl<'v> Paired<'v> {
+    fn new(store: &Store, first: Side<'v>, second: Side<'v>, unit: Option<DrawnUnit>) -> Result<Self, StoreError> {
+        let clips = [first, second].map(|side| ByClip::new(side.variant.places()));
+        let (one, other) = (&first.run.run.corpus_checksum, &second.run.run.corpus_checksum);
+        let shared: Vec<[u32; 2]> = if one == other {
+            let both = clips[0].clips.iter().filter(|clip| clips[1].clips.binary_search(clip).is_ok());
+            both.map(|clip| [*clip, *clip]).collect()
+        } else {
+            let (labels, others) = (store.clips(one)?, store.clips(other)?);
+            let places: HashMap<&str, u32> = (0..).zip(&others).map(|(at, clip)| (clip.id.as_str(), at)).collect();
+            let same = |clip: &&u32| {
+                let place = *places.get(labels[**clip as usize].id.as_str())?;
+                Some([**clip, place])
+            };
+            clips[0].clips.iter().filter_map(|clip| same(&clip)).collect()
+        };
+        let places: Vec<u32> = shared.iter().map(|pair| pair[0]).collect();
+        let sheet = first.run.sheet();
+        let drawn = unit.unwrap_or_else(|| sheet.natural_unit(&places));
+        let units = sheet.units(drawn, &places);
+        Ok(Self { sides: [first, second], clips, shared, drawn, units })
+    }
+
+    fn questions(&self, store: &Store, asked: &Asked) -> Result<Vec<Question>, StoreError> {
+        let task = self.sides[0].variant.variant.task;
+        let by_default = asked.measures.is_empty();
+        let named: Vec<&'static Measure> = if by_default {
+            ALL.iter().filter(|measure| measure.asked && measure.tasks.contains(&task)).copied().collect()
+        } else {
+            asked.measures.iter().filter(|measure| measure.tasks.contains(&task)).copied().collect()
+        };
+        let slices = self.slices(&asked.by);
+        // By default the slices are asked about the first measure of the task only.
+        let first = named.first().map(|measure| measure.id);
+        let mut questions = Vec::new();
+        for measure in named {
+            let withheld = self.withheld(measure);
+            let Some(samples) = self.samples(store, measure)? else { continue };
+            let whole = self.question(measure, None, &samples, None, withheld.clone());
+            // What never happens on either side is not asked, unless it was named: every question costs the others certainty.
+            let never = whole.difference.as_ref().is_none_or(|d| d.first == 0.0 && d.second == 0.0);
+            if by_default && measure.rare && never {
+                continue;
+            }
+            let reach = whole.difference.as_ref().and_then(fonex_core::measures::Difference::reach);
+            questions.push(whole);
+            if by_default && Some(measure.id) != first {
+                continue;
+            }
+            for (name, members) in &slices {
+                let part = samples.each_ref().map(|sample| sample.at(members.iter().copied()));
+                questions.push(self.question(measure, Some(name), &part, reach, withheld.clone()));
+            }
+        }
+        Ok(questions)
+    }
+
+    fn question(
+        &self,
+        measure: &'static Measure,
+        slice: Option<&str>,
+        [first, second]: &[Sample; 2],
+        reach: Option<Reach>,
+        withheld: Option<String>,
+    ) -> Question {
+        let difference = difference(measure.estimator, first, second);
+        let difference = match reach {
+            Some(reach) => difference.map(|difference| difference.reaching(reach)),
+            None => difference,
+        };
+        Question {
+            measure,
+            slice: slice.map(str::to_owned),
+            clips: first.clips(),
+            unit: self.drawn,
+            difference,
+            withheld,
+        }
+    }
+
+    /// Both sides' rows of a measure over the clips in which both contribute; none where one contributes nothing at all.
+    fn samples(&self, store: &Store, measure: &Measure) -> Result<Option<[Sample; 2]>, StoreError> {
+        let [first, second] = self.sides;
+        let columns = [
+            first.run.fact(store, first.variant, measure.fact)?.0,
+            second.run.fact(store, second.variant, measure.fact)?.0,
+        ];
+        let mut samples = [0, 1].map(|_| Sample::new(measure.fact.width, self.units.kind));
+        for (pair, unit) in self.shared.iter().zip(&self.units.of_clip) {
+            let trials = [0, 1].map(|side| self.clips[side].trials_of(pair[side]));
+            let has = |side: usize| trials[side].iter().any(|trial| !columns[side].rows(*trial as usize).is_empty());
+            let both = has(0) && has(1);
+            for side in [0, 1] {
+                let own = if both { trials[side] } else { &[] };
+                add_clip(&mut samples[side], *unit, own, &columns[side]);
+            }
+        }
+        Ok((!samples[0].is_empty()).then_some(samples))
+    }
+
+    /// The slices asked for: their names and their clips, as places among the shared ones.
+    fn slices(&self, by: &[String]) -> Vec<(String, Vec<usize>)> {
+        let keys = by.iter().filter_map(|by| self.sides[0].run.sheet().keys.iter().find(|key| key.by == *by));
+        let mut slices = Vec::new();
+        for key in keys {
+            for (number, value) in (1..).zip(&key.values) {
+                let own = self.shared.iter().enumerate().filter(|(_, pair)| key.of_clip[pair[0] as usize] == number);
+                let members: Vec<usize> = own.map(|(at, _)| at).collect();
+                if !members.is_empty() {
+                    slices.push((format!("{}={value}", key.by), members));
+                }
+            }
+        }
+        slices
+    }
+
+    /// Why no verdict on a measure may be given: times that were taken on different or differently busy machines.
+    fn withheld(&self, measure: &Measure) -> Option<String> {
+        let [first, second] = self.sides.map(|side| &side.run.run);
+        if !takes_time(measure) || first.id == second.id {
+            return None;
+        }
+        unlike_machines(first, second)
+    }
+}
+
+/// Whether a measure is of wall or processor time, which depends on the machine and what else it does.
+#[must_use]
+pub fn takes_time(measure: &Measure) -> bool {
+    const FACTS: [&str; 9] = [
+        "took",
+        "first_piece",
+        "first_audible",
+        "rtf",
+        "cpu",
+        "playback",
+        "live_first_words",
+        "live_shown",
+        "live_settled",
+    ];
+    FACTS.contains(&measure.fact.id) || measure.fact.id == "live_final"
+}
+
+/// Why times of two runs do not compare, if so.
+#[must_use]
+pub fn unlike_machines(first: &Run, second: &Run) -> Option<String> {
+    /// Shares of the processors that others may take before times are theirs too.
+    const BUSY: f64 = 0.15;
+    let machine = |machine: &Machine| (machine.cpu.clone(), machine.cores, machine.memory_mib);
+    if machine(&first.machine) != machine(&second.machine) {
+        return Some("made on different machines".to_owned());
+    }
+    let (one, other) = (first.machine.during, second.machine.during);
+    if let (Some(one), Some(other)) = (one, other) {
+        if (one.others - other.others).abs() > BUSY || one.others.max(other.others) > 2.0 * BUSY {
+            let percent = |share: f64| format!("{:.0} %", share * 100.0);
+            return Some(format!(
+                "other processes took {} of the processors in run {}, and {} in run {}",
+                percent(one.others),
+                first.id,
+                percent(other.others),
+                second.id
+            ));
+        }
+        if let Some((run, times)) = [(first.id, one), (second.id, other)]
+            .iter()
+            .find_map(|(id, busy)| Some((*id, busy.throttled.filter(|n| *n > 0)?)))
+        {
+            return Some(format!("the processor was slowed down {times} times in run {run}"));
+        }
+    }
+    None
+}
+
+/// What makes two variants less comparable.
+#[must_use]
+pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
+    let (a, b) = (&first.run.run, &second.run.run);
+    let mut cautions = Vec::new();
+    for side in [first, second] {
+        let clips = side.variant.extras.other_language;
+        if clips > 0 {
+            let name = &side.variant.variant.name;
+            cautions.push(format!("{name} speaks {clips} clips in a language that its voice does not list"));
+        }
+    }
+    let mut differs = |differ: bool, what: String| {
+        if differ {
+            cautions.push(what);
+        }
+    };
+    if a.id != b.id {
+        let why = unlike_machines(a, b).unwrap_or_default();
+        differs(!why.is_empty(), format!("no verdict on times: {why}"));
+    }
+    differs(
+        a.corpus_checksum != b.corpus_checksum,
+        "made on different corpora: only shared clips are compared".to_owned(),
+    );
+    let (one, other) = (first.run.profile(), second.run.profile());
+    differs(one != other, format!("scored under different text profiles, {} and {}", one.name, other.name));
+    differs(
+        a.fonex_version != b.fonex_version,
+        format!("made by different versions of Fonex, {} and {}", a.fonex_version, b.fonex_version),
+    );
+    let given = [first, second].map(|side| side.variant.extras.given.clone());
+    if let [Some(one), Some(other)] = given {
+        differs(one != other, format!("given audio in different forms: {one} and {other}"));
+    }
+    for side in [first, second] {
+        let (failed, of) = (side.variant.failed(), side.variant.extras.trials);
+        let what =
+            format!("{} has {failed} of {of} trials without an answer; they are not in the pairs", side.name());
+        differs(failed > 0, what);
+        let unfinished = side.run.run.state == RunState::Unfinished;
+        differs(unfinished, format!("run {} is unfinished", side.run.name()));
+    }
+    cautions
+}

@@ -1,0 +1,302 @@
+//! From stored trials to facts: what each trial contributes to every measure, computed once under a text profile and kept
+//! beside the trials.
+
+use std::collections::HashMap;
+
+use fonex_core::accuracy::ScoreBuilder;
+use fonex_core::cost::{Prices, Usage};
+use fonex_core::latency::measure_live;
+use fonex_core::measures::{FACTS_VERSION, Fact, HearingCounts, Trial, Trials, facts_of};
+use fonex_core::text::{Label, TextProfile};
+use fonex_core::{Clip, Task};
+use fonex_formats::in_parallel;
+use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, TrialRecord};
+
+use crate::checksum::profile_checksum;
+use crate::column::Column;
+use crate::extras::{Extras, ExtrasBuilder};
+
+/// Trials of one part that one core works on.
+const PART: usize = 1 << 10;
+/// Trials read before all cores work on them.
+const ROUND: usize = 1 << 13;
+/// Trials of a chunk in the store.
+const CHUNK: usize = 1 << 16;
+
+/// The place of each trial's clip in its corpus; the column that says how many trials there are.
+const PLACES: &str = "place";
+/// What is kept of a variant beside its facts.
+const EXTRAS: &str = "extras";
+
+/// Where the facts of a run are found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Facts {
+    key: FactsKey,
+}
+
+impl Facts {
+    /// The facts of a run under a text profile: kept ones, or else computed now and kept.
+    ///
+    /// # Errors
+    /// When the store cannot be read or written.
+    pub fn of(store: &mut Store, run: &Run, profile: &TextProfile) -> Result<Self, StoreError> {
+        // A finished run gets no further trial.
+        let trials = if run.state == RunState::Finished { 0 } else { store.trial_count(run.id)? };
+        let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
+        let facts = Self { key };
+        if store.kept_fact(&facts.key, 0, EXTRAS)?.is_none() {
+            let kept = gather(store, run, profile)?;
+            store.keep_facts(&facts.key, &kept)?;
+        }
+        Ok(facts)
+    }
+
+    /// The place of each timed trial's clip.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn places(&self, store: &Store, variant: usize) -> Result<Vec<u32>, StoreError> {
+        Ok(self.column(store, variant, PLACES, 1)?.numbers.iter().map(|place| *place as u32).collect())
+    }
+
+    /// The rows of a fact, trial by trial.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Column, StoreError> {
+        self.column(store, variant, fact.id, fact.width)
+    }
+
+    /// What is known of a variant beside its facts.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn extras(&self, store: &Store, variant: usize) -> Result<Extras, StoreError> {
+        let record = store.kept_fact(&self.key, variant, EXTRAS)?;
+        Ok(record.as_deref().map(serde_json::from_slice).transpose()?.unwrap_or_default())
+    }
+
+    fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
+        let mut whole = Column::new(width);
+        for chunk in 0.. {
+            let Some(bytes) = store.kept_fact(&self.key, variant, &chunk_name(fact, chunk))? else { break };
+            if let Some(column) = Column::decode(&bytes).filter(|column| column.width == width) {
+                whole.append(column);
+            }
+        }
+        Ok(whole)
+    }
+}
+
+fn chunk_name(fact: &str, chunk: usize) -> String {
+    format!("{fact}/{chunk}")
+}
+
+/// What every trial of a run is measured with.
+struct Around<'r> {
+    run: &'r Run,
+    profile: &'r TextProfile,
+    clips: &'r [Clip],
+    places: HashMap<&'r str, u32>,
+    /// By variant: the facts of its task.
+    facts: Vec<Vec<&'static Fact>>,
+    /// By variant: what a unit of use costs.
+    prices: Vec<Option<UnitCosts>>,
+    empty: ScoreBuilder,
+}
+
+/// What a request, a character and a second of audio cost a variant, tiers and allowances shared out.
+#[derive(Debug, Clone, Copy)]
+struct UnitCosts {
+    request: f64,
+    character: f64,
+    audio_s: f64,
+}
+
+impl UnitCosts {
+    fn of(prices: &Prices, all: Usage) -> Self {
+        let share = |part: Usage| {
+            let rest = Usage {
+                requests: all.requests - part.requests,
+                characters: all.characters - part.characters,
+                audio_s: all.audio_s - part.audio_s,
+            };
+            prices.shares(&[part, rest])[0]
+        };
+        let each = |part: Usage, units: f64| if units > 0.0 { share(part) / units } else { 0.0 };
+        Self {
+            request: each(Usage { requests: all.requests, ..Usage::default() }, all.requests as f64),
+            character: each(Usage { characters: all.characters, ..Usage::default() }, all.characters as f64),
+            audio_s: each(Usage { audio_s: all.audio_s, ..Usage::default() }, all.audio_s),
+        }
+    }
+
+    fn cost(&self, used: Usage) -> f64 {
+        self.request * used.requests as f64 + self.character * used.characters as f64 + self.audio_s * used.audio_s
+    }
+}
+
+/// The facts of one trial, in the order of its variant's facts.
+struct Observed {
+    variant: usize,
+    place: u32,
+    rows: Vec<Vec<f64>>,
+}
+
+/// One variant's columns so far.
+struct Gathering {
+    places: Column,
+    columns: Vec<Column>,
+    chunk: usize,
+    extras: ExtrasBuilder,
+}
+
+fn gather(store: &Store, run: &Run, profile: &TextProfile) -> Result<Vec<KeptFact>, StoreError> {
+    let clips = store.clips(&run.corpus_checksum)?;
+    let around = Around::new(store, run, profile, &clips)?;
+    let mut gathering: Vec<Gathering> =
+        run.variants.iter().zip(&around.facts).map(|(variant, facts)| Gathering::new(variant.task, facts)).collect();
+    let mut kept = Vec::new();
+    let mut round: Vec<TrialRecord> = Vec::new();
+    store.each_trial(run.id, |trial| {
+        round.push(trial);
+        if round.len() == ROUND {
+            around.take_in(&round, &mut gathering, &mut kept);
+            round.clear();
+        }
+    })?;
+    around.take_in(&round, &mut gathering, &mut kept);
+    for (at, (gathering, variant)) in gathering.into_iter().zip(&run.variants).enumerate() {
+        let extras = gathering.finish(at, &around.facts[at], &mut kept).finish(variant, &clips, run.seed);
+        kept.push(KeptFact { variant: at, fact: EXTRAS.to_owned(), record: serde_json::to_vec(&extras)? });
+    }
+    Ok(kept)
+}
+
+impl<'r> Around<'r> {
+    fn new(store: &Store, run: &'r Run, profile: &'r TextProfile, clips: &'r [Clip]) -> Result<Self, StoreError> {
+        let mut used = vec![Usage::default(); run.variants.len()];
+        for (variant, usage) in store.used(run.id)? {
+            used[variant] = used[variant].plus(usage);
+        }
+        let prices = run.variants.iter().map(|variant| {
+            // Variants of one engine at the same prices are charged together.
+            let together =
+                |other: &fonex_store::Variant| other.engine == variant.engine && other.prices == variant.prices;
+            let all = run.variants.iter().zip(&used).filter(|(other, _)| together(other));
+            let all = all.fold(Usage::default(), |all, (_, used)| all.plus(*used));
+            Some(UnitCosts::of(variant.prices.as_ref()?, all))
+        });
+        let prices = prices.collect();
+        let mut empty = ScoreBuilder::new(&profile.name);
+        if run.variants.iter().any(|variant| variant.task == Task::Hear) {
+            clips.iter().for_each(|clip| empty.tell_terms(profile, &clip.terms));
+        }
+        Ok(Self {
+            run,
+            profile,
+            clips,
+            places: (0..).zip(clips).map(|(place, clip)| (clip.id.as_str(), place)).collect(),
+            facts: run.variants.iter().map(|variant| facts_of(variant.task)).collect(),
+            prices,
+            empty,
+        })
+    }
+
+    /// Measures some trials on all cores and puts them behind those before.
+    fn take_in(&self, trials: &[TrialRecord], gathering: &mut [Gathering], kept: &mut Vec<KeptFact>) {
+        let parts: Vec<&[TrialRecord]> = trials.chunks(PART).collect();
+        let observed = in_parallel(&parts, |part| {
+            let mut builder = self.empty.clone();
+            part.iter().map(|trial| self.observe(trial, &mut builder)).collect::<Vec<_>>()
+        });
+        for (observed, trial) in observed.into_iter().flatten().zip(trials) {
+            gathering[trial.key.variant].extras.add(trial);
+            if let Some(observed) = observed {
+                gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
+            }
+        }
+    }
+
+    /// None for a warm-up trial, or one whose clip is not known.
+    fn observe(&self, record: &TrialRecord, builder: &mut ScoreBuilder) -> Option<Observed> {
+        let place = *self.places.get(record.key.clip_id.as_str()).filter(|_| !record.key.warm_up)?;
+        let clip = &self.clips[place as usize];
+        let variant = &self.run.variants[record.key.variant];
+        let label = Label::parse(&clip.text).ok()?;
+        let hearing = (variant.task == Task::Hear).then(|| self.hearing(record, clip, &label, builder));
+        let words_to_speak = match variant.task {
+            Task::Hear => 0,
+            Task::Speak | Task::Reply => label.first_reading().split_whitespace().count() as u64,
+        };
+        let costs = self.prices[record.key.variant];
+        let trial = Trial {
+            clip,
+            outcome: record.outcome,
+            hearing: hearing.as_ref(),
+            took_ms: record.took_ms,
+            first_ms: record.first_ms,
+            audio_s: record.audio_s,
+            cpu_s: record.cpu_s,
+            peak_memory_kib: record.peak_memory_kib,
+            spoken: record.measures.as_ref(),
+            words_to_speak,
+            replied: record.replied.as_deref(),
+            traffic: Some(&record.traffic),
+            cost: costs.zip(record.used).map(|(costs, used)| costs.cost(used)),
+        };
+        let rows = self.facts[record.key.variant].iter().map(|fact| {
+            let mut rows = Vec::new();
+            if fact.of == Trials::All || record.outcome.is_answer() {
+                (fact.observe)(&trial, &mut rows);
+            }
+            rows
+        });
+        Some(Observed { variant: record.key.variant, place, rows: rows.collect() })
+    }
+
+    fn hearing(&self, record: &TrialRecord, clip: &Clip, label: &Label, builder: &mut ScoreBuilder) -> HearingCounts {
+        let heard = record.heard.as_ref().filter(|_| record.outcome.is_answer());
+        let Some(heard) = heard else { return builder.hear_nothing(self.profile, label) };
+        let mut counts = builder.hear(self.profile, clip, label, heard);
+        counts.live = record.traffic.live.as_ref().map(|log| measure_live(self.profile, clip, &heard.text, log));
+        counts
+    }
+}
+
+impl Gathering {
+    fn new(task: Task, facts: &[&'static Fact]) -> Self {
+        Self {
+            places: Column::new(1),
+            columns: facts.iter().map(|fact| Column::new(fact.width)).collect(),
+            chunk: 0,
+            extras: ExtrasBuilder::new(task),
+        }
+    }
+
+    fn add(&mut self, observed: &Observed, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) {
+        self.places.push(&[f64::from(observed.place)]);
+        self.columns.iter_mut().zip(&observed.rows).for_each(|(column, rows)| column.push(rows));
+        if self.places.trials() == CHUNK {
+            self.keep(observed.variant, facts, kept);
+        }
+    }
+
+    /// Puts what there is into a chunk.
+    fn keep(&mut self, variant: usize, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) {
+        let mut put = |fact: &str, column: &mut Column| {
+            let record = std::mem::replace(column, Column::new(column.width)).encode();
+            kept.push(KeptFact { variant, fact: chunk_name(fact, self.chunk), record });
+        };
+        put(PLACES, &mut self.places);
+        facts.iter().zip(&mut self.columns).for_each(|(fact, column)| put(fact.id, column));
+        self.chunk += 1;
+    }
+
+    fn finish(mut self, variant: usize, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) -> ExtrasBuilder {
+        if self.places.trials() > 0 {
+            self.keep(variant, facts, kept);
+        }
+        self.extras
+    }
+}

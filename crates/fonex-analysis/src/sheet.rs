@@ -1,0 +1,226 @@
+//! What the clips of a corpus share: speakers, recordings and slices, as numbers, so that a million labels need not be read
+//! again for every table.
+
+use std::collections::{BTreeMap, HashMap};
+
+use fonex_core::Clip;
+use fonex_core::measures::Units;
+use fonex_core::stats::UnitKind;
+use fonex_core::verdict::DrawnUnit;
+use fonex_store::{Store, StoreError};
+
+use crate::column::Column;
+
+/// Raised whenever a sheet holds something else.
+const VERSION: u32 = 1;
+
+/// The tag that names a clip's recording, where clips are cut from longer ones.
+const RECORDING: &str = "recording";
+
+/// What the clips of a corpus share.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Sheet {
+    /// Clips.
+    pub clips: u32,
+    /// Speakers, numbered from 1; 0 for a clip without one.
+    speaker: Vec<u32>,
+    /// Recordings, numbered likewise.
+    recording: Vec<u32>,
+    /// What clips share, in the order of its names.
+    pub keys: Vec<SliceKey>,
+}
+
+/// One thing that clips share, such as a tag.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SliceKey {
+    /// Its name: a tag's, `speaker` or `lang`.
+    pub by: String,
+    /// Its values, in order.
+    pub values: Vec<String>,
+    /// The value of each clip, numbered from 1; 0 for a clip without one.
+    pub of_clip: Vec<u32>,
+}
+
+impl Sheet {
+    /// Of the labels of a corpus, in their order.
+    #[must_use]
+    pub fn of(clips: &[Clip]) -> Self {
+        let mut keys: BTreeMap<String, BTreeMap<String, Vec<u32>>> = BTreeMap::new();
+        let (mut speakers, mut recordings) = (HashMap::new(), HashMap::new());
+        let mut sheet = Self { clips: clips.len() as u32, ..Self::default() };
+        for (at, clip) in (0..).zip(clips) {
+            for (by, value) in clip.shared() {
+                let values = keys.entry(by.to_owned()).or_default();
+                match values.get_mut(value) {
+                    Some(places) => places.push(at),
+                    None => drop(values.insert(value.to_owned(), vec![at])),
+                }
+            }
+            sheet.speaker.push(numbered(&mut speakers, clip.speaker.as_deref()));
+            // Two sides of one file are of one conversation.
+            let both_sides = clip.audio.as_deref().filter(|_| clip.side.is_some());
+            let named = clip.tags.get(RECORDING).map(String::as_str).or(both_sides);
+            sheet.recording.push(numbered(&mut recordings, named));
+        }
+        for (by, values) in keys {
+            let mut of_clip = vec![0; clips.len()];
+            for (number, places) in (1..).zip(values.values()) {
+                places.iter().for_each(|place| of_clip[*place as usize] = number);
+            }
+            sheet.keys.push(SliceKey { by, values: values.into_keys().collect(), of_clip });
+        }
+        sheet
+    }
+
+    /// The sheet of a corpus in a store, kept for the next time.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn load(store: &Store, corpus_checksum: &str) -> Result<Self, StoreError> {
+        if let Some(sheet) = store.kept_sheet(corpus_checksum, VERSION)?.and_then(|bytes| Self::decode(&bytes)) {
+            return Ok(sheet);
+        }
+        let sheet = Self::of(&store.clips(corpus_checksum)?);
+        // A store that may only be read is read all the same.
+        drop(store.keep_sheet(corpus_checksum, VERSION, &sheet.encode()));
+        Ok(sheet)
+    }
+
+    /// Which unit of chance to take when none is asked for: speakers where speakers have several clips, else recordings where
+    /// those have, else clips. `places` are the clips taken.
+    #[must_use]
+    pub fn natural_unit(&self, places: &[u32]) -> DrawnUnit {
+        let repeats = |numbers: &[u32]| {
+            let mut seen = std::collections::HashSet::new();
+            let known = places.iter().map(|place| numbers[*place as usize]).filter(|number| *number > 0);
+            let mut several = false;
+            known.for_each(|number| several |= !seen.insert(number));
+            several
+        };
+        if repeats(&self.speaker) {
+            DrawnUnit::Speaker
+        } else if repeats(&self.recording) {
+            DrawnUnit::Recording
+        } else {
+            DrawnUnit::Clip
+        }
+    }
+
+    /// The unit of each clip taken. A clip that names no speaker or recording is one by itself.
+    #[must_use]
+    pub fn units(&self, unit: DrawnUnit, places: &[u32]) -> Units {
+        let numbers = match unit {
+            DrawnUnit::Clip => return Units::clips(places.len() as u32),
+            DrawnUnit::Speaker => &self.speaker,
+            DrawnUnit::Recording => &self.recording,
+        };
+        let mut known: HashMap<u32, u32> = HashMap::new();
+        let mut count = 0;
+        let mut next = || {
+            count += 1;
+            count - 1
+        };
+        let of_clip = places
+            .iter()
+            .map(|place| match numbers[*place as usize] {
+                0 => next(),
+                number => *known.entry(number).or_insert_with(&mut next),
+            })
+            .collect();
+        Units { kind: UnitKind::Group, of_clip, count }
+    }
+
+    fn encode(&self) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        let mut put = |part: &[u8]| {
+            bytes.extend((part.len() as u64).to_le_bytes());
+            bytes.extend(part);
+        };
+        put(&numbers(&self.speaker));
+        put(&numbers(&self.recording));
+        for key in &self.keys {
+            let names: Vec<&String> = std::iter::once(&key.by).chain(&key.values).collect();
+            put(&serde_json::to_vec(&names).expect("names are plain data"));
+            put(&numbers(&key.of_clip));
+        }
+        bytes
+    }
+
+    fn decode(bytes: &[u8]) -> Option<Self> {
+        let mut rest = bytes;
+        let mut parts = Vec::new();
+        while !rest.is_empty() {
+            let (length, behind) = rest.split_first_chunk::<8>()?;
+            let (part, behind) = behind.split_at_checked(u64::from_le_bytes(*length) as usize)?;
+            parts.push(part);
+            rest = behind;
+        }
+        let read = |part: &[u8]| Some(Column::decode(part)?.numbers.iter().map(|n| *n as u32).collect::<Vec<u32>>());
+        let [speaker, recording, keys @ ..] = parts.as_slice() else { return None };
+        let (speaker, recording) = (read(speaker)?, read(recording)?);
+        let mut sheet = Self { clips: speaker.len() as u32, speaker, recording, keys: Vec::new() };
+        for pair in keys.chunks_exact(2) {
+            let mut names: Vec<String> = serde_json::from_slice(pair[0]).ok()?;
+            let values = names.split_off(1);
+            sheet.keys.push(SliceKey { by: names.pop()?, values, of_clip: read(pair[1])? });
+        }
+        Some(sheet)
+    }
+}
+
+fn numbers(numbers: &[u32]) -> Vec<u8> {
+    let mut column = Column::new(1);
+    numbers.iter().for_each(|number| column.push(&[f64::from(*number)]));
+    column.encode()
+}
+
+/// The number of a name, from 1, new names counted on; 0 for none.
+fn numbered<'n>(known: &mut HashMap<&'n str, u32>, name: Option<&'n str>) -> u32 {
+    let next = known.len() as u32 + 1;
+    name.map_or(0, |name| *known.entry(name).or_insert(next))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn clip(id: &str, speaker: Option<&str>, audio: &str, channel: Option<&str>) -> Clip {
+        let tags = channel.map(|channel| ("channel".to_owned(), channel.to_owned())).into_iter().collect();
+        Clip {
+            id: id.to_owned(),
+            speaker: speaker.map(str::to_owned),
+            audio: Some(audio.to_owned()),
+            tags,
+            ..Clip::default()
+        }
+    }
+
+    #[test]
+    fn a_sheet_by_hand_and_back_from_the_store() {
+        let clips = [
+            clip("a", Some("anna"), "1.wav", Some("radio")),
+            clip("b", None, "2.wav", Some("help")),
+            clip("c", Some("bo"), "3.wav", None),
+            clip("d", Some("anna"), "4.wav", Some("radio")),
+        ];
+        let sheet = Sheet::of(&clips);
+        assert_eq!(Sheet::decode(&sheet.encode()).as_ref(), Some(&sheet));
+        let channel = &sheet.keys[0];
+        assert_eq!((channel.by.as_str(), channel.of_clip.as_slice()), ("channel", &[2, 1, 0, 2][..]));
+        assert_eq!(sheet.natural_unit(&[0, 1, 2, 3]), DrawnUnit::Speaker);
+        assert_eq!(sheet.natural_unit(&[0, 1, 2]), DrawnUnit::Clip);
+        let units = sheet.units(DrawnUnit::Speaker, &[0, 1, 2, 3]);
+        assert_eq!((units.of_clip, units.count), (vec![0, 1, 2, 0], 3));
+    }
+
+    #[test]
+    fn clips_of_one_recording_are_one_unit() {
+        let mut clips =
+            [clip("a", None, "1.wav", None), clip("b", None, "1.wav", None), clip("c", None, "2.wav", None)];
+        clips[0].side = Some(fonex_core::Side::Left);
+        clips[1].side = Some(fonex_core::Side::Right);
+        let sheet = Sheet::of(&clips);
+        assert_eq!(sheet.natural_unit(&[0, 1, 2]), DrawnUnit::Recording);
+        assert_eq!(sheet.units(DrawnUnit::Recording, &[0, 1, 2]).count, 2);
+    }
+}

@@ -1,0 +1,282 @@
+//! Measures over many runs: points with their intervals, and since when they changed.
+
+use std::collections::HashMap;
+
+use fonex_core::measures::{Measure, Sample, SeriesScores, Units, estimate, series_scores};
+use fonex_core::stats::{Interval, UnitKind};
+use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
+use fonex_store::{Store, StoreError};
+use serde::Serialize;
+
+use crate::compare::{takes_time, unlike_machines};
+use crate::view::{ByClip, RunView, VariantView, add_clip};
+
+/// One measure of one variant over runs, oldest first.
+#[derive(Debug, Clone, Serialize)]
+pub struct Series {
+    /// The variant.
+    pub variant: String,
+    /// Id of the measure.
+    pub measure: String,
+    /// The slice; left out for all clips.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub slice: Option<String>,
+    /// One point a run.
+    pub points: Vec<Point>,
+    /// What changed, and since when.
+    pub changes: Vec<ChangeFinding>,
+    /// Where runs stop being comparable: nothing is tested across such a place.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub breaks: Vec<Break>,
+    /// What was drawn.
+    pub unit: DrawnUnit,
+    /// Why changes are not looked for, if so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub withheld: Option<String>,
+}
+
+/// One run of a series.
+#[derive(Debug, Clone, Serialize)]
+pub struct Point {
+    /// Number of the run.
+    pub run: i64,
+    /// Its label.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// When it started.
+    pub started_at: String,
+    /// What the engine said its version is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub engine_version: Option<String>,
+    /// Clips it stands on.
+    pub clips: u64,
+    /// The figure; null where there is none.
+    pub value: Option<f64>,
+    /// Its 95 % interval.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interval: Option<Interval>,
+}
+
+/// A change of a series.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct ChangeFinding {
+    /// Number of the first run after the change, as it was known when the change was told.
+    pub from: i64,
+    /// Number of the run that told it.
+    pub told_by: i64,
+    /// Better, worse, or differs.
+    pub verdict: Verdict,
+    /// From the runs before to those since; of a creep from its first run to the one that told it.
+    pub difference: f64,
+    /// Its interval at the level that this look had; left out for percentiles.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interval: Option<Interval>,
+    /// A step or a creep.
+    pub shape: ChangeShape,
+    /// Clips that the runs share.
+    pub clips: u64,
+}
+
+/// A place at which runs stop being comparable.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Break {
+    /// Number of the first run that is otherwise.
+    pub before: i64,
+    /// What is otherwise: the corpus, the text profile, the machine, the version of Fonex.
+    pub what: String,
+}
+
+/// What is followed.
+#[derive(Debug, Clone, Copy)]
+pub struct Followed<'f> {
+    /// The variant's name.
+    pub variant: &'f str,
+    /// The measure.
+    pub measure: &'static Measure,
+    /// The slice, as what is shared and its value.
+    pub slice: Option<(&'f str, &'f str)>,
+    /// What was drawn; what the corpus says where it is not given.
+    pub unit: Option<DrawnUnit>,
+}
+
+/// One run that has the variant.
+struct Step<'r> {
+    run: &'r RunView,
+    variant: &'r VariantView,
+    clips: ByClip,
+    column: crate::column::Column,
+    /// Places of the clips of the slice that contribute, in order.
+    contributing: Vec<u32>,
+}
+
+/// A series over the runs that have the variant. Runs are taken in the order of their numbers, however they were named.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result<Series, StoreError> {
+    let Followed { variant, measure, slice, unit } = followed;
+    let mut runs: Vec<&RunView> = runs.iter().collect();
+    runs.sort_by_key(|run| run.run.id);
+    runs.dedup_by_key(|run| run.run.id);
+    let mut steps = Vec::new();
+    for run in runs {
+        if let Some(variant) = run.variants.iter().find(|view| view.variant.name == variant) {
+            steps.push(Step::new(store, run, variant, measure, slice)?);
+        }
+    }
+    let natural = |steps: &[Step<'_>]| {
+        let last = steps.last()?;
+        Some(last.run.sheet().natural_unit(&last.contributing))
+    };
+    let drawn = unit.or_else(|| natural(&steps)).unwrap_or(DrawnUnit::Clip);
+    let points: Vec<Point> = steps.iter().map(|step| step.point(measure, drawn)).collect();
+    let breaks = breaks(&steps, measure);
+    let mut series = Series {
+        variant: variant.to_owned(),
+        measure: measure.id.to_owned(),
+        slice: slice.map(|(by, value)| format!("{by}={value}")),
+        points,
+        changes: Vec::new(),
+        breaks: breaks.iter().map(|(_, told, _)| told.clone()).collect(),
+        unit: drawn,
+        withheld: None,
+    };
+    // Testing begins anew behind every break that the measure minds.
+    let mut starts: Vec<usize> = breaks.iter().filter(|(_, _, minds)| *minds).map(|(at, _, _)| *at).collect();
+    starts.insert(0, 0);
+    starts.push(steps.len());
+    for segment in starts.windows(2) {
+        let (changes, withheld) = changes(&steps[segment[0]..segment[1]], measure, drawn);
+        series.changes.extend(changes);
+        series.withheld = series.withheld.or(withheld);
+    }
+    Ok(series)
+}
+
+impl<'r> Step<'r> {
+    fn new(
+        store: &Store,
+        run: &'r RunView,
+        variant: &'r VariantView,
+        measure: &Measure,
+        slice: Option<(&str, &str)>,
+    ) -> Result<Self, StoreError> {
+        let (column, places) = run.fact(store, variant, measure.fact)?;
+        let clips = ByClip::new(places);
+        let key = slice.map(|(by, value)| {
+            let key = run.sheet().keys.iter().find(|key| key.by == by)?;
+            let number = key.values.iter().position(|own| own == value)? as u32 + 1;
+            Some((key, number))
+        });
+        let inside = |clip: u32| match &key {
+            None => true,
+            Some(None) => false,
+            Some(Some((key, number))) => key.of_clip[clip as usize] == *number,
+        };
+        let has = |clip: u32| clips.trials_of(clip).iter().any(|trial| !column.rows(*trial as usize).is_empty());
+        let contributing = clips.clips.iter().copied().filter(|clip| inside(*clip) && has(*clip)).collect();
+        Ok(Self { run, variant, clips, column, contributing })
+    }
+
+    /// The rows of some clips.
+    fn sample(&self, clips: &[u32], units: &Units) -> Sample {
+        let mut sample = Sample::new(self.column.width, units.kind);
+        for (clip, unit) in clips.iter().zip(&units.of_clip) {
+            add_clip(&mut sample, *unit, self.clips.trials_of(*clip), &self.column);
+        }
+        sample
+    }
+
+    fn point(&self, measure: &Measure, drawn: DrawnUnit) -> Point {
+        // Points are read as any other figure: their intervals are over clips.
+        let units = Units::clips(self.contributing.len() as u32);
+        let figure = estimate(measure.estimator, &self.sample(&self.contributing, &units));
+        debug_assert!(drawn.as_str() != "");
+        let run = &self.run.run;
+        Point {
+            run: run.id,
+            label: run.label.clone(),
+            started_at: run.started_at.clone(),
+            engine_version: self.variant.variant.engine_version.clone(),
+            clips: self.contributing.len() as u64,
+            value: figure.map(|figure| figure.value),
+            interval: figure.and_then(|figure| figure.interval),
+        }
+    }
+}
+
+/// Where runs stop being comparable: the place, what to say, and whether testing must begin anew there.
+fn breaks(steps: &[Step<'_>], measure: &Measure) -> Vec<(usize, Break, bool)> {
+    let mut breaks = Vec::new();
+    for (at, pair) in steps.windows(2).enumerate() {
+        let (before, after) = (&pair[0].run.run, &pair[1].run.run);
+        let machine = unlike_machines(before, after);
+        let timed = takes_time(measure);
+        for (what, minds) in [
+            ((before.corpus_checksum != after.corpus_checksum).then(|| "the corpus changed".to_owned()), true),
+            ((pair[0].run.profile() != pair[1].run.profile()).then(|| "the text profile changed".to_owned()), true),
+            (machine.map(|why| format!("the machine: {why}")).filter(|_| timed), true),
+            (
+                (before.fonex_version != after.fonex_version)
+                    .then(|| format!("Fonex changed from {} to {}", before.fonex_version, after.fonex_version)),
+                timed,
+            ),
+        ] {
+            if let Some(what) = what {
+                breaks.push((at + 1, Break { before: after.id, what }, minds));
+            }
+        }
+    }
+    breaks
+}
+
+/// The changes of comparable runs, each looked at once in its turn; behind a change the series begins anew.
+fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<ChangeFinding>, Option<String>) {
+    let mut found = Vec::new();
+    let mut withheld = None;
+    let mut start = 0;
+    let mut last = 1;
+    while last < steps.len() {
+        let segment = &steps[start..=last];
+        let shared = shared(segment);
+        let units = segment[0].run.sheet().units(drawn, &shared);
+        if units.kind == UnitKind::Group && u64::from(units.count) < LEAST_GROUPS {
+            let unit = drawn.as_str();
+            withheld = Some(format!(
+                "{} {unit}s are too few to tell a change; --unit clip asks about these {unit}s only",
+                units.count
+            ));
+        } else if let Some(change) = scores(segment, &shared, &units, measure).and_then(|series| look(&series)) {
+            let run = |place: usize| segment[place].run.run.id;
+            found.push(ChangeFinding {
+                from: run(change.from),
+                told_by: run(change.told_at),
+                verdict: Verdict::of(measure.better, change.difference),
+                difference: change.difference,
+                interval: change.interval,
+                shape: change.shape,
+                clips: shared.len() as u64,
+            });
+            // The runs since the change are the new level; of a creep the last one is.
+            start += if change.shape == ChangeShape::Creep { change.told_at } else { change.from };
+            if start == last {
+                last += 1;
+                continue;
+            }
+        }
+        last += 1;
+    }
+    (found, withheld)
+}
+
+/// Clips that every run of a segment has.
+fn shared(segment: &[Step<'_>]) -> Vec<u32> {
+    let mut count: HashMap<u32, usize> = HashMap::new();
+    segment.iter().flat_map(|step| &step.contributing).for_each(|clip| *count.entry(*clip).or_default() += 1);
+    segment[0].contributing.iter().copied().filter(|clip| count[clip] == segment.len()).collect()
+}
+
+fn scores(segment: &[Step<'_>], shared: &[u32], units: &Units, measure: &Measure) -> Option<SeriesScores> {
+    let samples: Vec<Sample> = segment.iter().map(|step| step.sample(shared, units)).collect();
+    series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())
+}

@@ -1,0 +1,154 @@
+//! Figures as people read them, each by its unit.
+
+use fonex_core::measures::Unit;
+use fonex_core::stats::Interval;
+
+/// A figure with its unit, or a dash where there is none.
+#[must_use]
+pub fn figure(unit: Unit, value: Option<f64>) -> String {
+    let Some(value) = value else { return "–".to_owned() };
+    match unit {
+        Unit::Share => format!("{:.1} %", value * 100.0),
+        Unit::Ms => milliseconds(value),
+        Unit::S => format!("{value:.2} s"),
+        Unit::MsPerMinute => format!("{} ms/min", signed(value, 0)),
+        Unit::Ratio => format!("{value:.3}"),
+        Unit::Words | Unit::WordsPerMinute => format!("{value:.0}"),
+        Unit::PerClip => format!("{value:.2}"),
+        Unit::Dbfs => format!("{} dBFS", minus(format!("{value:.1}"))),
+        Unit::Kib => memory(value),
+        Unit::Money => money(value, None),
+    }
+}
+
+/// A figure with its interval, `12.3 % [10.1, 14.6]`.
+#[must_use]
+pub fn figure_with_interval(unit: Unit, value: Option<f64>, interval: Option<Interval>) -> String {
+    match interval {
+        Some(Interval { low, high }) => {
+            format!("{} [{}, {}]", figure(unit, value), bare(unit, low), bare(unit, high))
+        }
+        None => figure(unit, value),
+    }
+}
+
+/// A bound of an interval without its unit, which stands before it.
+fn bare(unit: Unit, value: f64) -> String {
+    match unit {
+        Unit::Share => format!("{:.1}", value * 100.0),
+        Unit::Ms => plain_milliseconds(value),
+        Unit::S => format!("{value:.2}"),
+        Unit::MsPerMinute => signed(value, 0),
+        Unit::Ratio => format!("{value:.3}"),
+        Unit::Words | Unit::WordsPerMinute => format!("{value:.0}"),
+        Unit::PerClip => format!("{value:.2}"),
+        Unit::Dbfs => minus(format!("{value:.1}")),
+        Unit::Kib => memory(value),
+        Unit::Money => money(value, None),
+    }
+}
+
+/// A difference with its unit, always signed.
+#[must_use]
+pub fn difference(unit: Unit, value: f64) -> String {
+    let sign = if value < 0.0 { "−" } else { "+" };
+    match unit {
+        Unit::Share => format!("{} pts", signed(value * 100.0, 1)),
+        Unit::MsPerMinute => figure(unit, Some(value)),
+        Unit::Dbfs => format!("{} dB", signed(value, 1)),
+        Unit::Words | Unit::WordsPerMinute => signed(value, 0),
+        _ => format!("{sign}{}", figure(unit, Some(value.abs()))),
+    }
+}
+
+/// A difference with its interval, `+7.4 pts [−2.6, +17.4]`.
+#[must_use]
+pub fn difference_with_interval(unit: Unit, value: f64, interval: Option<Interval>) -> String {
+    let bound = |value: f64| match unit {
+        Unit::Share => signed(value * 100.0, 1),
+        Unit::Ms if value.abs() < 10_000.0 => {
+            format!("{}{}", if value < 0.0 { "−" } else { "+" }, plain_milliseconds(value.abs()))
+        }
+        Unit::MsPerMinute | Unit::Words | Unit::WordsPerMinute => signed(value, 0),
+        Unit::Dbfs => signed(value, 1),
+        _ => difference(unit, value),
+    };
+    let interval = interval.map_or_else(String::new, |i| format!(" [{}, {}]", bound(i.low), bound(i.high)));
+    format!("{}{interval}", difference(unit, value))
+}
+
+/// A number that always carries its sign, with a true minus.
+#[must_use]
+pub fn signed(value: f64, places: usize) -> String {
+    minus(format!("{value:+.places$}"))
+}
+
+fn minus(text: String) -> String {
+    text.replace('-', "−")
+}
+
+/// An amount of money with as many places as it deserves.
+#[must_use]
+pub fn money(amount: f64, currency: Option<&str>) -> String {
+    let number = match amount.abs() {
+        0.0 => "0".to_owned(),
+        ..0.01 => format!("{amount:.6}"),
+        ..1.0 => format!("{amount:.4}"),
+        _ => format!("{amount:.2}"),
+    };
+    currency.map_or_else(|| number.clone(), |currency| format!("{number} {currency}"))
+}
+
+/// Milliseconds with as many places as they deserve; seconds from ten thousand on.
+#[must_use]
+pub fn milliseconds(ms: f64) -> String {
+    match ms.abs() {
+        ..10_000.0 => format!("{} ms", plain_milliseconds(ms)),
+        _ => seconds(ms / 1e3),
+    }
+}
+
+fn plain_milliseconds(ms: f64) -> String {
+    minus(match ms.abs() {
+        ..10.0 => format!("{ms:.2}"),
+        ..100.0 => format!("{ms:.1}"),
+        _ => format!("{ms:.0}"),
+    })
+}
+
+/// Seconds, as minutes where there are many.
+#[must_use]
+pub fn seconds(s: f64) -> String {
+    if s < 120.0 { format!("{s:.1} s") } else { format!("{:.0} min {:.0} s", (s / 60.0).floor(), s % 60.0) }
+}
+
+fn memory(kib: f64) -> String {
+    if kib < 1024.0 { format!("{kib:.0} KiB") } else { format!("{:.0} MiB", kib / 1024.0) }
+}
+
+/// `1 clip`, `2 clips`.
+#[must_use]
+pub fn plural(count: u64, one: &str) -> String {
+    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn figures_as_people_read_them() {
+        let interval = |low, high| Some(Interval { low, high });
+        assert_eq!(figure_with_interval(Unit::Share, Some(0.1234), interval(0.1, 0.15)), "12.3 % [10.0, 15.0]");
+        assert_eq!(figure_with_interval(Unit::Ms, Some(8.3), interval(7.0, 120.4)), "8.30 ms [7.00, 120]");
+        assert_eq!(figure(Unit::Dbfs, Some(-3.04)), "−3.0 dBFS");
+        assert_eq!(figure(Unit::Ms, None), "–");
+        assert_eq!(difference(Unit::Share, -0.048), "−4.8 pts");
+        assert_eq!(difference(Unit::Ms, 12.0), "+12.0 ms");
+        assert_eq!((milliseconds(15_000.0), seconds(150.0)), ("15.0 s".to_owned(), "2 min 30 s".to_owned()));
+        assert_eq!(
+            (money(0.0, Some("EUR")), plural(1, "clip"), plural(2, "clip")),
+            ("0 EUR".into(), "1 clip".into(), "2 clips".into())
+        );
+    }
+}

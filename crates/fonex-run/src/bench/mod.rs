@@ -1,0 +1,156 @@
+//! The bench file: what there is to test and what is to be run. Raw TOML becomes one checked value here.
+
+mod overrides;
+mod plan;
+mod profile;
+mod read;
+mod spans;
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use fonex_core::Clip;
+use fonex_core::cost::{Price, Prices};
+use fonex_core::text::TextProfile;
+use fonex_engines::{EngineConfig, Secrets, Surroundings};
+use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
+use fonex_store::Store;
+
+pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
+pub use profile::{profile_checksum, read_profile, read_toml};
+pub use read::read_bench;
+
+use crate::RunError;
+
+/// A bench file, read and checked.
+pub struct Bench {
+    /// The file.
+    pub path: PathBuf,
+    /// Its folder: corpora, commands and the store are relative to it.
+    pub folder: PathBuf,
+    /// SHA-256 of the file.
+    pub checksum: String,
+    /// Overrides given on the command line.
+    pub overrides: Vec<String>,
+    /// The corpus of plans that name none.
+    pub corpus: Option<String>,
+    /// Seed of everything random.
+    pub seed: u64,
+    /// How texts are compared.
+    pub text_profile: TextProfile,
+    /// The engines by name.
+    pub engines: BTreeMap<String, EngineConfig>,
+    /// The plans by name.
+    pub plans: BTreeMap<String, Plan>,
+    /// The dialogues by name: the clips said in them, in order.
+    pub dialogues: BTreeMap<String, Vec<String>>,
+}
+
+impl Bench {
+    /// The engine a person named.
+    pub fn engine(&self, name: &str) -> Result<&EngineConfig, Problem> {
+        self.engines.get(name).ok_or_else(|| {
+            let what = format!("there is no engine \"{name}\" in the bench file");
+            unknown(what, name, self.engines.keys(), Place::file(&self.path))
+        })
+    }
+
+    /// The plan a person named, or the only one.
+    pub fn plan(&self, name: Option<&str>) -> Result<&Plan, Problem> {
+        match name {
+            Some(name) => self.plans.get(name).ok_or_else(|| {
+                let what = format!("there is no plan \"{name}\" in the bench file");
+                unknown(what, name, self.plans.keys(), Place::file(&self.path))
+            }),
+            None if self.plans.len() == 1 => Ok(self.plans.values().next().expect("there is one plan")),
+            None => {
+                let names: Vec<&str> = self.plans.keys().map(String::as_str).collect();
+                let problem = Problem::new("which plan?", Place::file(&self.path));
+                Err(match names.as_slice() {
+                    [] => problem.remedy("add a [plan.NAME] to the bench file; fonex init shows one"),
+                    _ => problem.expected(names.join(" or ")).remedy(format!("write: fonex run {}", names[0])),
+                })
+            }
+        }
+    }
+
+    /// The clips of the dialogue a person named.
+    pub fn dialogue(&self, name: &str) -> Result<&[String], Problem> {
+        self.dialogues.get(name).map(Vec::as_slice).ok_or_else(|| {
+            let what = format!("there is no dialogue \"{name}\" in the bench file");
+            let problem = unknown(what, name, self.dialogues.keys(), Place::file(&self.path));
+            if self.dialogues.is_empty() {
+                problem.remedy("add one: [dialogue.NAME] with turns = [\"CLIP\", \"CLIP\"]")
+            } else {
+                problem
+            }
+        })
+    }
+
+    /// What a variant is charged: the engine's prices, with its voice's own price of a character.
+    pub fn prices(&self, variant: &PlannedVariant) -> Option<Prices> {
+        let engine = &self.engines[&variant.engine];
+        let prices = engine.prices.clone()?;
+        Some(match engine.voices.find(&variant.voice).and_then(|voice| voice.price) {
+            Some(price) => Prices { character: Some(Price::Flat(price)), ..prices },
+            None => prices,
+        })
+    }
+
+    /// What its engines are built with. Secrets are read now, and only from here on.
+    pub fn surroundings(
+        &self,
+        scratch: PathBuf,
+        labels: Arc<HashMap<String, Clip>>,
+    ) -> Result<Surroundings, Problem> {
+        Ok(Surroundings {
+            bench: self.path.clone(),
+            folder: self.folder.clone(),
+            scratch,
+            labels,
+            seed: self.seed,
+            secrets: Secrets::read(&self.folder)?,
+        })
+    }
+
+    /// Reads a corpus the bench file names.
+    pub fn read_corpus(&self, plan: Option<&Plan>) -> Result<Corpus, Problems> {
+        let name = plan.and_then(|plan| plan.corpus.as_ref()).or(self.corpus.as_ref()).ok_or_else(|| {
+            Problem::new("the bench file names no corpus", Place::file(&self.path))
+                .remedy("add corpus = \"corpus.jsonl\" at its top")
+        })?;
+        read_corpus(&self.folder.join(name))
+    }
+}
+
+/// A name that is not among the known ones, with the nearest that is.
+pub fn unknown<'n>(what: String, name: &str, known: impl IntoIterator<Item = &'n String>, place: Place) -> Problem {
+    let known: Vec<&str> = known.into_iter().map(String::as_str).collect();
+    let problem = Problem::new(what, place);
+    let problem = if known.is_empty() { problem } else { problem.expected(known.join(" or ")) };
+    match nearest(name, known.iter().copied()) {
+        Some(near) => problem.remedy(format!("write \"{near}\" if that is meant")),
+        None => problem,
+    }
+}
+
+/// The folder of a bench file, also where it does not exist: the store can be read without it.
+fn folder_of(bench: &Path) -> &Path {
+    bench.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// Opens the store beside a bench file to write to it, making it if need be.
+pub fn open_store(bench: &Path) -> Result<Store, RunError> {
+    Ok(Store::open(&folder_of(bench).join(".fonex"))?)
+}
+
+/// Opens the store beside a bench file to read from it; one that is not there is a mistake.
+pub fn existing_store(bench: &Path) -> Result<Store, RunError> {
+    let folder = folder_of(bench).join(".fonex");
+    if !folder.join("runs.db").is_file() {
+        let problem = Problem::new("there are no runs here yet", Place::file(&folder));
+        return Err(problem.remedy("run a plan first (fonex run), or name the bench file with --bench").into());
+    }
+    Ok(Store::open(&folder)?)
+}

@@ -1,0 +1,15 @@
+//! Executing a plan: every trial once, whatever happens.
+
+mod budget;
+mod busy;
+mod crew;
+mod interrupt;
+mod machine;
+mod material;
+mod runner;
+mod trial;
+
+pub use interrupt::stop_on_interrupt;
+pub use machine::{now, this_machine};
+pub use runner::{Execution, Forecast, Progress, execute, forecast};
+pub use trial::{Heardable, Sound, Source};

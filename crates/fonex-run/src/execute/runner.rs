@@ -1,0 +1,300 @@
+//! The run: what is to be done, what is left of it, and what it would cost.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use fonex_core::Clip;
+use fonex_core::cost::{Prices, Usage};
+use fonex_core::text::Label;
+use fonex_engines::{Delivery, Engine, StopFlag, Task, build_engine, lists_language};
+use fonex_formats::{Corpus, Problem, checksum};
+use fonex_store::{LeftOut, NewRun, Store, TrialKey, TrialRecord, Variant};
+use serde::Serialize;
+
+use super::busy::while_watching;
+use super::crew::Crew;
+use super::machine;
+use super::material::Material;
+use super::trial::Heardable;
+use crate::RunError;
+use crate::bench::{Bench, Plan, PlannedVariant};
+
+/// Somebody who follows a run as it goes.
+pub trait Progress {
+    /// The run begins, with so many trials in all and so many of them done before.
+    fn begun(&self, run: i64, trials: u64, done: u64);
+    /// A trial has been stored.
+    fn trial(&self, record: &TrialRecord);
+    /// No more trials come.
+    fn ended(&self);
+}
+
+/// How an execution ended.
+#[derive(Debug)]
+pub struct Execution {
+    /// The run's number.
+    pub run: i64,
+    /// Trials that were there from an earlier, interrupted execution.
+    pub resumed_with: u64,
+    /// Why it was stopped before its end, if it was.
+    pub stopped: Option<String>,
+    /// Timed trials without an answer, earlier executions included.
+    pub failed: u64,
+    /// Clips that could not be used.
+    pub left_out: Vec<LeftOut>,
+    /// Why trials were not begun: a variant's quota, or the budget. The run stays unfinished.
+    pub not_begun: Vec<String>,
+}
+
+/// What a plan would send, variant by variant.
+#[derive(Debug, Serialize)]
+pub struct Forecast {
+    /// The variant.
+    pub variant: String,
+    /// Trials not done yet.
+    pub trials: u64,
+    /// What they are expected to use.
+    pub used: Usage,
+    /// What that costs, where the engine has prices.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cost: Option<f64>,
+    /// Currency of the cost.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
+    /// Trials in a language that the voice does not list.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub other_language: Option<u64>,
+}
+
+/// What executing a plan would send, without sending it. Trials that an unfinished run of it in `store` has done already
+/// are not sent again.
+///
+/// # Errors
+/// When the corpus or the store cannot be read.
+pub fn forecast(
+    bench: &Bench,
+    plan: &Plan,
+    label: Option<&str>,
+    store: Option<&Store>,
+) -> Result<Vec<Forecast>, RunError> {
+    let corpus = bench.read_corpus(Some(plan))?;
+    let material = Material::load(&corpus, plan)?;
+    let unfinished = match store {
+        Some(store) => store.unfinished(&fingerprint(bench, plan, &corpus), label)?.map(|run| store.done(run)),
+        None => None,
+    };
+    let done = unfinished.transpose()?.unwrap_or_default();
+    let prices: Vec<Option<Prices>> = plan.variants.iter().map(|variant| bench.prices(variant)).collect();
+    let mut sums: Vec<(u64, u64, Usage)> = vec![(0, 0, Usage::default()); plan.variants.len()];
+    let clips: HashMap<&str, &Heardable> = material.usable.iter().map(|h| (h.clip.id.as_str(), h)).collect();
+    for key in trial_keys(plan, &material).filter(|key| !done.contains(key)) {
+        let (variant, clip) = (&plan.variants[key.variant], clips[key.clip_id.as_str()]);
+        let (trials, foreign, used) = &mut sums[key.variant];
+        let own = |lang: &String| lists_language(languages(bench, variant), lang);
+        *trials += 1;
+        *foreign += u64::from(!clip.clip.lang.as_ref().is_none_or(own));
+        *used = used.plus(expected(variant, clip, prices[key.variant].as_ref()));
+    }
+    // The variants of one engine at the same prices share its tiers.
+    let cost = |at: usize| {
+        let own = prices[at].as_ref()?;
+        let together = |i: &usize| plan.variants[*i].engine == plan.variants[at].engine && prices[*i] == prices[at];
+        let together: Vec<usize> = (0..sums.len()).filter(together).collect();
+        let shares = own.shares(&together.iter().map(|i| sums[*i].2).collect::<Vec<_>>());
+        together.iter().zip(shares).find(|(i, _)| **i == at).map(|(_, share)| share)
+    };
+    let forecast =
+        plan.variants.iter().zip(&sums).enumerate().map(|(at, (variant, (trials, foreign, used)))| Forecast {
+            variant: variant.name.clone(),
+            trials: *trials,
+            used: *used,
+            cost: cost(at),
+            currency: prices[at].as_ref().map(|prices| prices.currency.clone()),
+            other_language: (*foreign > 0).then_some(*foreign),
+        });
+    Ok(forecast.collect())
+}
+
+/// What a trial is expected to use when nothing has to be tried again.
+pub(super) fn expected(variant: &PlannedVariant, clip: &Heardable, prices: Option<&Prices>) -> Usage {
+    if variant.task != Task::Hear {
+        let text = Label::parse(&clip.clip.text).map(|label| label.first_reading()).unwrap_or_default();
+        let characters = text.chars().count() as u64;
+        return if characters == 0 { Usage::default() } else { Usage::of_request(characters, 0.0, None) };
+    }
+    let pieces = clip.sound.source().map_or(1, |source| variant.delivery.pieces(&source.audio)) as u64;
+    let audio_s = clip.sound.held_s().or_else(|| clip.sound.source().ok().map(|s| s.audio.duration_s()));
+    let one = Usage::of_request(0, audio_s.unwrap_or_default() / pieces as f64, prices);
+    Usage { requests: pieces, audio_s: one.audio_s * pieces as f64, ..one }
+}
+
+/// Executes a plan, or what is left of an interrupted run of it.
+///
+/// # Errors
+/// When the corpus cannot be read or the store cannot be written. Failing engines are no error: they are outcomes.
+pub fn execute(
+    bench: &Bench,
+    plan: &Plan,
+    label: Option<&str>,
+    anew: bool,
+    store: &mut Store,
+    stop: &StopFlag,
+    watch: &dyn Progress,
+) -> Result<Execution, RunError> {
+    let corpus = bench.read_corpus(Some(plan))?;
+    let material = Material::load(&corpus, plan)?;
+    let fingerprint = fingerprint(bench, plan, &corpus);
+    let unfinished = if anew { None } else { store.unfinished(&fingerprint, label)? };
+    let labels: Arc<HashMap<String, Clip>> =
+        Arc::new(material.usable.iter().map(|h| (h.clip.id.clone(), h.clip.clone())).collect());
+    let run = match unfinished {
+        Some(run) => run,
+        None => {
+            // What cannot work is told before there is a run. Nothing is started by this.
+            engines(bench, plan, &std::env::temp_dir(), &labels)?;
+            store.create_run(&new_run(bench, plan, label, fingerprint, &corpus, &material))?
+        }
+    };
+    let lock = store.lock(run)?;
+    let scratch = store.scratch(run)?;
+    let engines = engines(bench, plan, &scratch, &labels)?;
+    if unfinished.is_none() {
+        store.set_versions(run, &versions(plan, &engines))?;
+    }
+    let done = store.done(run)?;
+    let todo: Vec<TrialKey> = trial_keys(plan, &material).filter(|key| !done.contains(key)).collect();
+    watch.begun(run, (todo.len() + done.len()) as u64, done.len() as u64);
+
+    let crew = Crew::new(bench, plan, &material, &engines, stop);
+    for (variant, used) in store.used(run)? {
+        crew.spending.add(crew.accounts[variant], used);
+    }
+    let (stopped, busy) = while_watching(|| crew.run_trials(&todo, run, store, watch));
+    let stopped = stopped?;
+    if let Some(busy) = busy {
+        store.set_busy(run, busy)?;
+    }
+    watch.ended();
+    let not_begun = crew.not_begun();
+    if stopped.is_none() && not_begun.is_empty() {
+        store.finish_run(run, &machine::now())?;
+    }
+    store.unlock(run, lock);
+    let failed = store.outcomes(run)?.iter().filter(|(outcome, _)| !outcome.is_answer()).map(|(_, n)| n).sum();
+    Ok(Execution { run, resumed_with: done.len() as u64, stopped, failed, left_out: material.left_out, not_begun })
+}
+
+pub(super) type Engines = HashMap<String, Box<dyn Engine>>;
+
+fn engines(
+    bench: &Bench,
+    plan: &Plan,
+    scratch: &std::path::Path,
+    labels: &Arc<HashMap<String, Clip>>,
+) -> Result<Engines, Problem> {
+    let names: BTreeSet<&String> = plan.variants.iter().map(|variant| &variant.engine).collect();
+    let around = bench.surroundings(scratch.to_owned(), Arc::clone(labels))?;
+    names.into_iter().map(|name| Ok((name.clone(), build_engine(&bench.engines[name], &around)?))).collect()
+}
+
+/// Languages the variant's voice lists; empty where that is not known.
+fn languages<'b>(bench: &'b Bench, variant: &PlannedVariant) -> &'b [String] {
+    bench.engines[&variant.engine].voices.find(&variant.voice).map_or(&[], |voice| &voice.languages)
+}
+
+/// What the engines say their versions are, one entry a variant. A worker is started for it, and stays for the trials.
+fn versions(plan: &Plan, engines: &Engines) -> Vec<Option<String>> {
+    let versions: HashMap<&str, Option<String>> =
+        engines.iter().map(|(name, engine)| (name.as_str(), engine.version())).collect();
+    plan.variants.iter().map(|variant| versions[variant.engine.as_str()].clone()).collect()
+}
+
+fn stored_variants(bench: &Bench, plan: &Plan) -> Vec<Variant> {
+    plan.variants
+        .iter()
+        .map(|variant| Variant {
+            name: variant.name.clone(),
+            engine: variant.engine.clone(),
+            task: variant.task,
+            transport: bench.engines[&variant.engine].transport.as_str().to_owned(),
+            model: variant.model.clone(),
+            voice: variant.voice.clone(),
+            settings: variant.settings.clone(),
+            engine_version: None,
+            delivery: (variant.delivery != Delivery::Whole).then(|| variant.delivery.to_string()),
+            languages: languages(bench, variant).to_vec(),
+            prices: bench.prices(variant),
+        })
+        .collect()
+}
+
+/// What makes two executions the same run: what is run with which engines, text profile, seed and corpus. Limits,
+/// prices and budgets may change before a run is taken up again.
+fn fingerprint(bench: &Bench, plan: &Plan, corpus: &Corpus) -> String {
+    let without = |value: serde_json::Result<serde_json::Value>, keys: &[&str]| {
+        let mut value = value.unwrap_or_default();
+        if let Some(fields) = value.as_object_mut() {
+            fields.retain(|key, _| !keys.contains(&key.as_str()));
+        }
+        value
+    };
+    let engine = |variant: &PlannedVariant| {
+        without(serde_json::to_value(&bench.engines[&variant.engine]), &["limits", "retry", "prices", "voices"])
+    };
+    let engines: Vec<_> = plan.variants.iter().map(engine).collect();
+    let plan = without(serde_json::to_value(plan), &["concurrency", "allow_failed", "budget"]);
+    let all = serde_json::json!([plan, engines, bench.text_profile, bench.seed, corpus.checksum]);
+    checksum::of_bytes(all.to_string().as_bytes())
+}
+
+fn new_run(
+    bench: &Bench,
+    plan: &Plan,
+    label: Option<&str>,
+    fingerprint: String,
+    corpus: &Corpus,
+    material: &Material,
+) -> NewRun {
+    NewRun {
+        label: label.map(str::to_owned),
+        plan: plan.name.clone(),
+        started_at: machine::now(),
+        seed: bench.seed,
+        fingerprint,
+        fonex_version: env!("CARGO_PKG_VERSION").to_owned(),
+        text_profile: bench.text_profile.clone(),
+        corpus_path: plan.corpus.clone().or_else(|| bench.corpus.clone()).unwrap_or_default(),
+        corpus_checksum: corpus.checksum.clone(),
+        bench_checksum: bench.checksum.clone(),
+        overrides: bench.overrides.clone(),
+        machine: machine::this_machine(),
+        planned: (plan.variants.len() * material.usable.len()) as u64 * u64::from(plan.repeats),
+        variants: stored_variants(bench, plan),
+        clips: corpus.clips.clone(),
+        left_out: material.left_out.clone(),
+    }
+}
+
+/// Every trial in the order of execution: warm-up first, then repeat by repeat, the variants taking turns clip by clip
+/// so that a slow minute of the machine hits them alike.
+fn trial_keys<'m>(plan: &'m Plan, material: &'m Material) -> impl Iterator<Item = TrialKey> + 'm {
+    let variants = 0..plan.variants.len();
+    let key = |variant, clip: &Heardable, repeat, warm_up| TrialKey {
+        variant,
+        clip_id: clip.clip.id.clone(),
+        repeat,
+        warm_up,
+    };
+    let warm = variants.clone().flat_map(move |variant| {
+        let clips = material.usable.iter().cycle();
+        (0..plan.warm_up).zip(clips).map(move |(repeat, clip)| key(variant, clip, repeat, true))
+    });
+    let timed = (0..plan.repeats).flat_map(move |repeat| {
+        let variants = variants.clone();
+        material
+            .usable
+            .iter()
+            .flat_map(move |clip| variants.clone().map(move |variant| key(variant, clip, repeat, false)))
+    });
+    warm.chain(timed)
+}

@@ -1,0 +1,79 @@
+//! Executing what a bench file says: plans, load, turns of a conversation.
+
+mod bench;
+mod execute;
+mod load;
+mod turns;
+
+use std::collections::HashMap;
+use std::fs;
+use std::sync::Arc;
+
+use fonex_core::Clip;
+use fonex_engines::{Engine, EngineConfig, build_engine};
+use fonex_formats::{Place, Problem, Problems};
+use fonex_store::StoreError;
+
+pub use bench::{
+    Bench, Budget, Plan, PlannedVariant, existing_store, open_store, profile_checksum, read_bench, read_profile,
+    read_toml, unknown, voice_condition,
+};
+pub use execute::{
+    Execution, Forecast, Heardable, Progress, Sound, Source, execute, forecast, now, stop_on_interrupt, this_machine,
+};
+
+pub use load::{LoadSteps, LoadWatch, put_load};
+pub use turns::{BrokenOff, Conversation, Dialogue, TurnPlan, take_turns};
+
+/// What is wrong with a store, and what to do.
+#[must_use]
+pub fn store_problem(error: &StoreError) -> Problem {
+    let problem = Problem::new(error.to_string(), Place::default());
+    match error {
+        StoreError::Database(_) | StoreError::Record(_) => {
+            problem.remedy("check that .fonex/runs.db beside the bench file is a Fonex store and may be written")
+        }
+        StoreError::Io(_) => problem.remedy("check that the folder .fonex beside the bench file may be written"),
+        StoreError::Newer { .. } | StoreError::Busy(_) => problem,
+    }
+}
+
+/// Why something could not be done: what is wrong with the input, or with the store.
+#[derive(Debug)]
+pub struct RunError(pub Problems);
+
+impl From<Problems> for RunError {
+    fn from(problems: Problems) -> Self {
+        Self(problems)
+    }
+}
+
+impl From<Problem> for RunError {
+    fn from(problem: Problem) -> Self {
+        Self(problem.into())
+    }
+}
+
+impl From<StoreError> for RunError {
+    fn from(error: StoreError) -> Self {
+        Self(store_problem(&error).into())
+    }
+}
+
+/// Calls an engine outside a run; its temporary files live in a folder of this call.
+///
+/// # Errors
+/// When the engine cannot be built.
+pub fn with_engine<T>(
+    config: &EngineConfig,
+    bench: &Bench,
+    labels: HashMap<String, Clip>,
+    call: impl FnOnce(&dyn Engine) -> T,
+) -> Result<T, Problem> {
+    let scratch = std::env::temp_dir().join(format!("fonex-{}", std::process::id()));
+    let engine = build_engine(config, &bench.surroundings(scratch.clone(), Arc::new(labels))?)?;
+    let answer = call(engine.as_ref());
+    // Trials remove their own files; what is left is the empty folder around them.
+    drop(fs::remove_dir_all(&scratch));
+    Ok(answer)
+}

@@ -1,0 +1,263 @@
+//! `fonex turns`: hear, reply, speak as one turn of a conversation, and where its time goes.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use fonex_core::Clip;
+use fonex_core::latency::{InterruptionReport, Link, Turn};
+use fonex_core::measures::Unit;
+use fonex_formats::{Corpus, Place, Problem, nearest};
+use fonex_report::charts::{TurnBar, turns_svg};
+use fonex_run::{
+    Bench, Conversation, Dialogue, TurnPlan, existing_store, open_store, read_bench, stop_on_interrupt, take_turns,
+};
+use fonex_store::StudyKind;
+
+use super::studies::{find_study, keep_study};
+use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
+use crate::failure::{Code, Failure};
+use crate::output::{self, Cell, Table, milliseconds, percent, plural};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex turns --bench services.toml --hear tern --reply quill --speak osier --limit 5"
+)]
+pub struct TurnsOptions {
+    /// Clips to begin a turn with; all that have audio by default
+    pub clips: Vec<String>,
+    /// The recogniser
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "study",
+        default_value = "",
+        hide_default_value = true
+    )]
+    pub hear: String,
+    /// The responder
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "study",
+        default_value = "",
+        hide_default_value = true
+    )]
+    pub reply: String,
+    /// The synthesiser
+    #[arg(
+        long,
+        value_name = "ENGINE",
+        required_unless_present = "study",
+        default_value = "",
+        hide_default_value = true
+    )]
+    pub speak: String,
+    /// Run this dialogue of the bench file, turn after turn; may be given several times
+    #[arg(long, value_name = "NAME", conflicts_with = "clips")]
+    pub dialogue: Vec<String>,
+    /// Have the next clip interrupt each reply after so many seconds of it
+    #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
+    pub interrupt_after: Option<f64>,
+    /// Take this stored study, a number or last, instead of asking anybody
+    #[arg(long, value_name = "STUDY")]
+    pub study: Option<String>,
+    /// Deliver the audio live, and count from the end of speech
+    #[arg(long)]
+    pub live: bool,
+    /// At most so many clips
+    #[arg(long, default_value_t = 100, value_name = "N")]
+    pub limit: usize,
+    /// Write a bar for each turn to this file, .svg or .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Change a value of the bench file for this call
+    #[arg(long = "set", value_name = "PATH=VALUE")]
+    pub overrides: Vec<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn turns(options: &TurnsOptions) -> Result<Code, Failure> {
+    if let Some(typed) = &options.study {
+        let store = existing_store(&options.bench.bench)?;
+        print(&find_study(&store, StudyKind::Turns, typed)?.figures, options)?;
+        return Ok(Code::Done);
+    }
+    let bench = read_bench(&options.bench.bench, &options.overrides)?;
+    let corpus = bench.read_corpus(None)?;
+    let stop = stop_on_interrupt();
+    let plan = TurnPlan {
+        engines: [&options.hear, &options.reply, &options.speak].map(String::as_str),
+        dialogues: dialogues(options, &bench, &corpus)?,
+        live: options.live,
+        interrupt_after: options.interrupt_after,
+    };
+    let conversation = take_turns(&bench, &corpus, &plan, &stop, &output::caution)?;
+    if !conversation.turns.is_empty() {
+        let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Turns, &conversation)?;
+        eprintln!("Kept as study {number}: fonex report RUN --turns {number} puts it on a page.");
+    }
+    print(&conversation, options)?;
+    Ok(match (stop.is_set(), conversation.broken_off.is_empty()) {
+        (true, _) => Code::Interrupted,
+        (false, false) => Code::TrialsFailed,
+        (false, true) => Code::Done,
+    })
+}
+
+fn dialogues<'c>(options: &TurnsOptions, bench: &Bench, corpus: &'c Corpus) -> Result<Vec<Dialogue<'c>>, Failure> {
+    let find = |id: &String, place: &dyn Fn() -> Place| {
+        let what = format!("there is no clip \"{id}\" in the corpus");
+        corpus.clip(id).ok_or_else(|| match nearest(id, corpus.clips.iter().map(|clip| clip.id.as_str())) {
+            Some(near) => Problem::new(what, place()).remedy(format!("write \"{near}\" if that is meant")),
+            None => Problem::new(what, place()),
+        })
+    };
+    let mut dialogues = Vec::new();
+    for name in &options.dialogue {
+        let place = || Place::file(&bench.path).field(format!("dialogue.{name}.turns"));
+        let ids = bench.dialogue(name)?.iter().take(options.limit);
+        let clips: Vec<&Clip> = ids.map(|id| find(id, &place)).collect::<Result<_, Problem>>()?;
+        dialogues.extend(clips.first().copied().map(|then| Dialogue { name: Some(name.clone()), clips, then }));
+    }
+    if !options.dialogue.is_empty() {
+        return Ok(dialogues);
+    }
+    let place = || Place::file(&corpus.path);
+    let mut chosen: Vec<&Clip> = options.clips.iter().map(|id| find(id, &place)).collect::<Result<_, Problem>>()?;
+    if chosen.is_empty() {
+        chosen = corpus.clips.iter().filter(|clip| clip.audio.is_some()).collect();
+    }
+    chosen.truncate(options.limit);
+    let alone = |at: usize| {
+        let (clip, then) = (chosen[at], chosen[(at + 1) % chosen.len()]);
+        Dialogue { name: None, clips: vec![clip], then }
+    };
+    Ok((0..chosen.len()).map(alone).collect())
+}
+
+pub(super) fn chart(conversation: &Conversation) -> String {
+    let name = |turn: &Turn| match &turn.dialogue {
+        Some(dialogue) => format!("{dialogue} {}", turn.position),
+        None => turn.clip.clone(),
+    };
+    let bars = conversation.turns.iter().map(|turn| TurnBar {
+        name: name(turn),
+        parts_ms: [turn.hear_ms, turn.reply_ms, turn.speak_first_ms],
+        overlapped_ms: turn.overlapped_ms(),
+    });
+    let names = [&conversation.hear, &conversation.reply, &conversation.speak].map(Clone::clone);
+    turns_svg("From the end of speech to the first sound of the reply", &names, &bars.collect::<Vec<_>>())
+}
+
+/// What the turns come to, in sentences.
+pub(super) fn in_words(conversation: &Conversation) -> Vec<String> {
+    let Some(summary) = &conversation.summary else { return Vec::new() };
+    let mut lines = vec![format!(
+        "{}: from the end of speech to the first sound {} in the median, p95 {}",
+        plural(summary.turns, "turn"),
+        milliseconds(summary.delay_ms.p50),
+        milliseconds(summary.delay_ms.p95)
+    )];
+    let name = match summary.improve_first {
+        Link::Hear => &conversation.hear,
+        Link::Reply => &conversation.reply,
+        Link::Speak => &conversation.speak,
+    };
+    lines.push(format!("{name} takes {} of it: improve it first", percent(Some(summary.its_share))));
+    let saves = summary.overlap_saves_ms;
+    let saves = if saves < 0.5 { "nothing".to_owned() } else { milliseconds(saves) };
+    lines.push(format!("speaking the first sentence as soon as it is there would save {saves}"));
+    lines.extend(summary.ms_per_reply_word.map(|ms| format!("each word of the reply adds {ms:.0} ms")));
+    if let [first, .., last] = summary.positions.as_slice() {
+        let growth =
+            summary.ms_per_earlier_turn.map_or_else(String::new, |ms| format!("; {ms:+.0} ms for each turn before"));
+        lines.push(format!(
+            "{} takes {} at the first turn of a dialogue and {} at turn {}{growth}",
+            conversation.reply,
+            milliseconds(first.reply_ms),
+            milliseconds(last.reply_ms),
+            last.position
+        ));
+    }
+    lines.extend(conversation.interrupted.as_ref().map(|report| interruptions_in_words(report, &conversation.hear)));
+    lines
+}
+
+fn interruptions_in_words(report: &InterruptionReport, hear: &str) -> String {
+    let mut line = format!("{}: ", plural(report.interruptions, "interruption"));
+    line += &report.noticed_ms.as_ref().map_or_else(
+        || format!("{hear} noticed none in time"),
+        |noticed| {
+            format!(
+                "{hear} shows words {} after somebody begins to speak in the median, p95 {}",
+                milliseconds(noticed.p50),
+                milliseconds(noticed.p95)
+            )
+        },
+    );
+    line += &format!("; both speak for {} in the median", milliseconds(report.both_spoke_ms.p50));
+    if let Some(held) = report.held_ms.as_ref().filter(|held| held.p50 > 0.0) {
+        line += &format!("; a player has to drop {} of sound", milliseconds(held.p50));
+    }
+    if report.missed > 0 {
+        line += &format!("; {} not noticed before the reply was over", report.missed);
+    }
+    if report.too_early > 0 {
+        line += &format!("; {} times words before anybody spoke", report.too_early);
+    }
+    line
+}
+
+fn print(conversation: &Conversation, options: &TurnsOptions) -> Result<(), Failure> {
+    if let Some(path) = &options.output {
+        output::write_chart(path, &chart(conversation))?;
+    }
+    match options.format.format {
+        Format::Json => output::print_json(conversation)?,
+        Format::Table => output::print(&page(conversation))?,
+        form => output::print_table(&table(conversation), form)?,
+    }
+    Ok(())
+}
+
+fn table(conversation: &Conversation) -> Table {
+    let in_dialogues = conversation.turns.iter().any(|turn| turn.dialogue.is_some());
+    let first = [("dialogue", 0), ("turn", 0)].into_iter().filter(|_| in_dialogues);
+    let columns = [
+        ("clip", 0),
+        ("hear", 1),
+        ("reply", 1),
+        ("speak", 1),
+        ("in all", 0),
+        ("overlapped", 2),
+        ("what was replied", 3),
+    ];
+    let mut table = Table::new(first.chain(columns));
+    for turn in &conversation.turns {
+        let reply: String = turn.reply.chars().take(40).collect();
+        let times = [turn.hear_ms, turn.reply_ms, turn.speak_first_ms, turn.delay_ms(), turn.overlapped_ms()];
+        let dialogue = turn.dialogue.clone().unwrap_or_default();
+        let place = [Cell::text(dialogue), Cell::Count(u64::from(turn.position))];
+        let place = place.into_iter().filter(|_| in_dialogues);
+        let times = times.map(|ms| Cell::Figure(Unit::Ms, ms));
+        table.row(place.chain([Cell::text(turn.clip.as_str())]).chain(times).chain([Cell::text(reply)]));
+    }
+    table
+}
+
+fn page(conversation: &Conversation) -> String {
+    let mut text = output::text(&table(conversation));
+    for broken in &conversation.broken_off {
+        let why = broken.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
+        text += &format!("{} broke off at {}, {}{why}\n", broken.clip, broken.link, broken.outcome);
+    }
+    text.push('\n');
+    for line in in_words(conversation) {
+        text += &line;
+        text.push('\n');
+    }
+    text
+}
