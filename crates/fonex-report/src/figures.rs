@@ -80,7 +80,10 @@ pub fn difference_with_interval(unit: Unit, value: f64, interval: Option<Interva
 /// A number that always carries its sign, with a true minus.
 #[must_use]
 pub fn signed(value: f64, places: usize) -> String {
-    minus(format!("{value:+.places$}"))
+    let text = format!("{value:+.places$}");
+    // What is rounded to nothing has no sign.
+    let none = text.bytes().all(|b| matches!(b, b'+' | b'-' | b'0' | b'.'));
+    if none { text[1..].to_owned() } else { minus(text) }
 }
 
 fn minus(text: String) -> String {

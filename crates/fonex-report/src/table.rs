@@ -157,7 +157,10 @@ impl Table {
     #[must_use]
     pub fn without_empty_columns(self) -> Self {
         let kept: Vec<usize> = (0..self.columns.len())
-            .filter(|at| self.rows.iter().any(|row| row[*at] != Cell::Empty) || self.rows.is_empty())
+            .filter(|at| {
+                self.rows.iter().any(|row| row[*at] != Cell::Empty && row[*at] != Cell::Text(String::new()))
+                    || self.rows.is_empty()
+            })
             .collect();
         self.only(&kept)
     }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use fonex_analysis::{ClipResult, RunView, SliceView, VariantView, Wanted, clip_result, score_in_depth, worst};
-use fonex_core::accuracy::Score;
+use fonex_core::accuracy::{Measured, Score};
 use fonex_core::measures::{ALL, Measure, find};
 use fonex_core::stats::Interval;
 use fonex_core::{Clip, Task};
@@ -147,11 +147,20 @@ fn page(view: &RunView) -> String {
         let table = variants_table(&group);
         page += &output::text(&if several { table.titled(title) } else { table });
         page.push('\n');
-        page += &output::text(&measures_table(&group));
+        if group.len() <= MOST_SIDE_BY_SIDE {
+            page += &output::text(&measures_table(&group));
+        } else {
+            page += "every measure of one variant: --variant NAME; of all: --format csv\n";
+        }
         page.push('\n');
         let slices = slices_table(&group);
-        if !slices.is_empty() {
-            page += &output::text(&slices);
+        let off = off_the_rest(group.iter().map(|variant| {
+            let slices =
+                variant.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
+            (variant.variant.name.as_str(), &variant.measures, slices.collect())
+        }));
+        for table in [slices, off].into_iter().filter(|table| !table.is_empty()) {
+            page += &output::text(&table);
             page.push('\n');
         }
     }
@@ -250,6 +259,47 @@ pub(super) fn measures_table(variants: &[&VariantView]) -> Table {
 fn worth_a_row(variant: &VariantView, measure: &Measure) -> bool {
     let never = |value: f64| value == 0.0 && (measure.rare || measure.id.starts_with("outcome_"));
     variant.measures.get(measure.id).is_some_and(|estimate| !never(estimate.value))
+}
+
+/// Variants whose every measure has room beside each other.
+const MOST_SIDE_BY_SIDE: usize = 5;
+/// Rows of what is off the rest.
+const MOST_OFF: usize = 12;
+
+/// A variant's name, its measures over all clips, and those of its slices.
+pub(super) type Sliced<'s> = (&'s str, &'s Measured, Vec<(&'s str, &'s str, &'s Measured)>);
+
+/// Where a slice's interval leaves out the figure of all clips: the plainest first. Nothing is tested here; it is where to look.
+pub(super) fn off_the_rest<'s>(variants: impl Iterator<Item = Sliced<'s>>) -> Table {
+    let mut off: Vec<(f64, [Cell; 5])> = Vec::new();
+    for (variant, all, slices) in variants {
+        for (by, value, measures) in slices {
+            for (measure, estimate) in measures.iter() {
+                let (Some(whole), Some(interval)) = (all.get(measure.id), estimate.interval) else { continue };
+                // The first measure has a table of its own, and what repeats it says nothing new.
+                if interval.holds(whole.value)
+                    || ["WER", "MER", "WIL", "CER"].iter().any(|n| measure.name.contains(n))
+                {
+                    continue;
+                }
+                let width = interval.half_width().max(1e-9);
+                let cells = [
+                    Cell::text(variant),
+                    Cell::text(format!("{by}={value}")),
+                    Cell::text(measure.name),
+                    Cell::Estimate(measure.unit, estimate.value, estimate.interval),
+                    Cell::Figure(measure.unit, whole.value),
+                ];
+                off.push(((estimate.value - whole.value).abs() / width, cells));
+            }
+        }
+    }
+    off.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let columns = [("variant", 1), ("clips of", 0), ("measure", 0), ("figure", 0), ("of all clips", 0)];
+    let mut table = Table::new(columns).titled("Slices that are off the rest");
+    let more = off.len().saturating_sub(MOST_OFF);
+    off.into_iter().take(MOST_OFF).for_each(|(_, cells)| table.row(cells));
+    if more > 0 { table.noted(format!("and {more} more; --format csv has all")) } else { table }
 }
 
 /// Slices by something with more values than this would fill the page.

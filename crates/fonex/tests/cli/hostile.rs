@@ -56,7 +56,7 @@ fn every_fault_has_its_outcome() {
         assert!(page.contains(said), "{script:?} should say {said:?}:\n{page}");
     }
     assert!(page.contains("cannot start \"no-such-program\": no such file"), "{page}");
-    assert!(page.contains("with failures as empty results WER 100.0 %"), "{page}");
+    assert!(page.contains("WER with failures as empty 100.0 %"), "{page}");
     let left: Vec<_> =
         std::fs::read_dir(folder.path().join(".fonex")).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert!(left.iter().all(|name| !name.to_string_lossy().contains("scratch")), "temporary files stay: {left:?}");

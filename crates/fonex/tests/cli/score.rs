@@ -157,7 +157,7 @@ fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
     page.prints(&[
         "What went wrong",
         "1 clip had words invented though nobody speaks",
-        "ROC area 1.000",
+        "ROC area",
         "the right text came first 0 times, lower once",
     ]);
 
@@ -302,7 +302,7 @@ fn weights_crossed_slices_speakers_signs_and_segments_by_hand() {
         .map(|slice| (slice.value.as_str(), slice.words.reference))
         .collect();
     assert_eq!(crossed, [("none*op-1", 2), ("strong*op-1", 4), ("strong*op-2", 4)]);
-    assert!(score.interval_by_speaker.is_some(), "op-1 has two clips");
+    assert_eq!((score.speakers, score.interval_by_speaker), (Some(3), None), "three are too few for an interval");
     let marks = score.marks.unwrap();
     let counts = |counts: &crate::contract::TermCounts| (counts.found, counts.missed, counts.invented);
     assert_eq!(counts(&marks.punctuation.unwrap()), (2, 2, 0));

@@ -263,7 +263,7 @@ fn voices_are_listed_chosen_by_condition_and_checked() {
         .expect(0)
         .json();
     assert_eq!((female.as_array().unwrap().len(), &female[0]["id"]), (1, &"Ilka".into()));
-    folder.fonex(&["run", "p"]).expect(0).prints(&["mouth/Ilka", "caution: mouth/Ilka reads 2 clips in a language"]);
+    folder.fonex(&["run", "p"]).expect(0).prints(&["mouth/Ilka", "caution: mouth/Ilka speaks 2 clips in a language"]);
     let set = |change: &str| folder.fonex(&["run", "p", "--set", change]);
     set("plan.p.voices_where=gendr = female").expect(2).says(&["no field \"gendr\"", "write \"gender\""]);
     set("plan.p.voices=[\"Ilkka\"]").expect(2).says(&["\"Ilkka\"", "write \"Ilka\""]);

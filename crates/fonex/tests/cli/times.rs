@@ -73,13 +73,18 @@ fn a_slice_whose_words_are_late_is_shown_and_others_are_not() {
         let words: Vec<String> = "hold at pylon six".split(' ').enumerate().map(word).collect();
         format!("{{\"id\":\"{id}\",\"text\":\"hold at pylon six\"{tags},\"words\":[{}]}}\n", words.join(","))
     };
-    let ids = [("a", "desk", 0.0), ("b", "desk", 0.0), ("c", "desk", 0.0), ("d", "radio", 0.25)];
-    let corpus = ids.map(|(id, channel, _)| line(id, &format!(",\"tags\":{{\"channel\":\"{channel}\"}}"), 0.0));
-    let heard = ids.map(|(id, _, late_s)| line(id, "", late_s));
-    folder.write("corpus.jsonl", corpus.concat());
-    folder.write("heard.jsonl", heard.concat());
+    let ids: Vec<(String, &str, f64)> = (0..24)
+        .map(|i| if i < 16 { (format!("c{i}"), "desk", 0.0) } else { (format!("c{i}"), "radio", 0.25) })
+        .collect();
+    let corpus: String = ids
+        .iter()
+        .map(|(id, channel, _)| line(id, &format!(",\"tags\":{{\"channel\":\"{channel}\"}}"), 0.0))
+        .collect();
+    let heard: String = ids.iter().map(|(id, _, late_s)| line(id, "", *late_s)).collect();
+    folder.write("corpus.jsonl", corpus);
+    folder.write("heard.jsonl", heard);
     let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0);
-    page.prints(&["Word starts of slices that are off the rest", "+250 ms / 250 ms"]);
+    page.prints(&["Slices that are off the rest", "channel=radio  word start, median", "250 ms [250, 250]"]);
     let scored: Value = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0).json();
     let slice =
         |value: &str| scored["slices"].as_array().unwrap().iter().find(|s| s["value"] == value).unwrap().clone();

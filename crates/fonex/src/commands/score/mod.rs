@@ -217,6 +217,11 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     page += &output::text(&show::score_measures(&[("figure".to_owned(), score)]));
     page.push('\n');
     page += &output::text(&sets_table(score).titled("Words"));
+    let slices = score.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
+    let off = show::off_the_rest(std::iter::once(("", &score.measures, slices.collect())));
+    if !off.is_empty() {
+        page += &format!("\n{}", output::text(&off.without_empty_columns()));
+    }
     page += &in_depth(score);
     if !worst.is_empty() {
         page += &format!("\nWorst clips\n{}\n", thread_key());
