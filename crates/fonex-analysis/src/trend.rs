@@ -129,7 +129,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         Some(last.run.sheet().natural_unit(&last.contributing))
     };
     let drawn = unit.or_else(|| natural(&steps)).unwrap_or(DrawnUnit::Clip);
-    let points: Vec<Point> = steps.iter().map(|step| step.point(measure, drawn)).collect();
+    let points: Vec<Point> = steps.iter().map(|step| step.point(measure)).collect();
     let breaks = breaks(&steps, measure);
     let mut series = Series {
         variant: variant.to_owned(),
@@ -187,11 +187,10 @@ impl<'r> Step<'r> {
         sample
     }
 
-    fn point(&self, measure: &Measure, drawn: DrawnUnit) -> Point {
+    fn point(&self, measure: &Measure) -> Point {
         // Points are read as any other figure: their intervals are over clips.
         let units = Units::clips(self.contributing.len() as u32);
         let figure = estimate(measure.estimator, &self.sample(&self.contributing, &units));
-        debug_assert!(drawn.as_str() != "");
         let run = &self.run.run;
         Point {
             run: run.id,

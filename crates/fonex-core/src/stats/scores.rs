@@ -242,14 +242,36 @@ impl Scores {
 
     /// Units in all with which a difference as large as the estimate would be told from zero at level `alpha` with
     /// probability `power`. None where no difference is seen, or it would take over a million.
+    ///
+    /// Sought is the number with which the difference is told even where it comes out as far below its size as it does with
+    /// probability 1 - `power`, from more units like these.
     #[must_use]
     pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {
-        let needed = |df: f64| {
-            let z = student_quantile(alpha, df) + normal_quantile(power);
-            (z * self.spread / self.estimate).powi(2)
+        const MOST: f64 = 1e6;
+        if self.estimate == 0.0 {
+            return None;
+        }
+        let told = |units: f64| {
+            let short = normal_quantile(power) * self.spread / units.sqrt();
+            let less = short.min(self.estimate.abs()).copysign(self.estimate);
+            let mut more = self.clone().less(less);
+            let times = units / self.units;
+            more.kinds.iter_mut().for_each(|(_, m)| *m *= times);
+            more.units = units;
+            more.p_value(0.0) < alpha
         };
-        let first = needed(self.units - 1.0);
-        let units = needed((first - 1.0).max(1.0)).max(first);
-        (units.is_finite() && units < 1e6).then_some(units.ceil())
+        let (mut few, mut enough) = (2.0, self.units.max(4.0));
+        while !told(enough) {
+            few = enough;
+            enough *= 2.0;
+            if enough > MOST {
+                return None;
+            }
+        }
+        while enough - few > 0.5 {
+            let middle = f64::midpoint(few, enough);
+            if told(middle) { enough = middle } else { few = middle }
+        }
+        Some(enough.ceil())
     }
 }

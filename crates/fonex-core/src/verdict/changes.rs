@@ -84,15 +84,26 @@ pub fn look(series: &SeriesScores) -> Option<Change> {
         let p = scores.p_value(0.0);
         if p < level && best.as_ref().is_none_or(|(least, _)| p / level < *least) {
             let difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
-            let interval = Some(scores.interval(level)).filter(|_| series.tested == series.values);
-            let from = if shape == ChangeShape::Creep { 1 } else { from };
+            let interval = Some(scores.interval(level));
+            let from = from.max(1);
             best = Some((p / level, Change { from, told_at: last, difference, interval, shape }));
         }
     }
     let (_, mut change) = best?;
-    if change.shape == ChangeShape::Step {
-        change.from = best_split(series, change.from);
+    let split = best_split(&series.values);
+    if change.shape == ChangeShape::Creep
+        && left_over_by_split(&series.values, split) < left_over_by_line(&series.values)
+    {
+        // The slope told that something changed; a step says better what.
+        let weights = contrast(runs, split, ChangeShape::Step);
+        change.difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
+        change.interval = scores(series, &weights).map(|scores| scores.interval(creep_level));
+        change.shape = ChangeShape::Step;
     }
+    if change.shape == ChangeShape::Step {
+        change.from = split;
+    }
+    change.interval = change.interval.filter(|_| series.tested == series.values);
     Some(change)
 }
 
@@ -138,15 +149,60 @@ fn scores(series: &SeriesScores, weights: &[f64]) -> Option<Scores> {
     Scores::new(estimate, kinds, Reach { below: most, above: most })
 }
 
-/// The place that parts the runs best, by the squares left over, near a window that told.
-fn best_split(series: &SeriesScores, near: usize) -> usize {
-    let values = &series.values;
-    let left_over = |split: usize| {
-        let off = |part: &[f64]| {
-            let mean = part.iter().sum::<f64>() / part.len() as f64;
-            part.iter().map(|value| (value - mean).powi(2)).sum::<f64>()
-        };
-        off(&values[..split]) + off(&values[split..])
+/// The place that parts the runs best into two levels, by the squares left over.
+fn best_split(values: &[f64]) -> usize {
+    let by_squares = |a: &usize, b: &usize| left_over_by_split(values, *a).total_cmp(&left_over_by_split(values, *b));
+    (1..values.len()).min_by(by_squares).unwrap_or(1)
+}
+
+/// Squares left over beside two levels.
+fn left_over_by_split(values: &[f64], split: usize) -> f64 {
+    let off = |part: &[f64]| {
+        let mean = part.iter().sum::<f64>() / part.len() as f64;
+        part.iter().map(|value| (value - mean).powi(2)).sum::<f64>()
     };
-    (1..values.len()).min_by(|a, b| left_over(*a).total_cmp(&left_over(*b))).unwrap_or(near)
+    off(&values[..split]) + off(&values[split..])
+}
+
+/// Squares left over beside a straight line, which has as many parameters as two levels.
+fn left_over_by_line(values: &[f64]) -> f64 {
+    let weights = contrast(values.len(), 0, ChangeShape::Creep);
+    let rise: f64 = weights.iter().zip(values).map(|(weight, value)| weight * value).sum();
+    let each = rise / (values.len() as f64 - 1.0);
+    let mean = values.iter().sum::<f64>() / values.len() as f64;
+    let centre = (values.len() as f64 - 1.0) / 2.0;
+    values.iter().enumerate().map(|(at, value)| (value - mean - each * (at as f64 - centre)).powi(2)).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A series of clips of ten words, with so many of a hundred clips wrong in one word, run by run.
+    fn series(wrong: &[usize]) -> SeriesScores {
+        let scores = wrong.iter().map(|n| (0..100).map(|clip| if clip < *n { 0.1 } else { 0.0 }).collect());
+        let values: Vec<f64> = wrong.iter().map(|n| *n as f64 / 1_000.0).collect();
+        SeriesScores { tested: values.clone(), values, scores: scores.collect(), kind: UnitKind::Clip }
+    }
+
+    #[test]
+    fn a_step_a_creep_and_nothing() {
+        let step = look(&series(&[10, 11, 10, 9, 10, 11, 60, 61])).unwrap();
+        assert_eq!((step.from, step.shape), (6, ChangeShape::Step));
+        assert!((step.difference - 0.0503).abs() < 1e-3, "{step:?}");
+        let creep = look(&series(&[10, 16, 22, 28, 34, 40, 46, 52, 58, 64])).unwrap();
+        assert_eq!(creep.shape, ChangeShape::Creep);
+        assert!((creep.difference - 0.054).abs() < 1e-3, "{creep:?}");
+        assert_eq!(look(&series(&[10, 12, 9, 11, 10, 12, 11])), None);
+        assert_eq!(look(&series(&[10])), None);
+    }
+
+    #[test]
+    fn what_is_spent_has_an_end() {
+        for shape in [ChangeShape::Step, ChangeShape::Creep] {
+            let spent: f64 = (1..100_000).map(|place| Looks::level(place, shape)).sum();
+            let further: f64 = (100_000..200_000).map(|place| Looks::level(place, shape)).sum();
+            assert!(further < 0.01 * spent, "{spent} {further}");
+        }
+    }
 }

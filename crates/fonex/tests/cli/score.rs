@@ -67,7 +67,7 @@ fn the_same_input_gives_the_same_bytes_and_strict_counts_in_the_exit_code() {
     assert_eq!(folder.fonex(&arguments).out, folder.fonex(&arguments).out);
     folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--strict"]).expect(3).prints(&[
         "WER 23.1 %",
-        "all, missing as empty",
+        "WER, failures as empty",
         "channel=radio",
         " said   cabin fourteen hold at pylon six",
         " heard  ───── forty    ───────────── ∅",
@@ -163,7 +163,7 @@ fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
 
     folder.write("better.jsonl", "{\"id\":\"a\",\"text\":\"hold at pylon six\"}\n");
     let both = ["score", "corpus.jsonl", "heard.jsonl", "better.jsonl"];
-    folder.fonex(&both).expect(0).prints(&["heard.jsonl", "better.jsonl", "all, missing as empty"]);
+    folder.fonex(&both).expect(0).prints(&["heard.jsonl", "better.jsonl", "WER, failures as empty"]);
     let several: serde_json::Value = folder.fonex(&[&both[..], &["--format", "json"]].concat()).expect(0).json();
     assert_eq!((&several[1]["heard"], &several[1]["words"]["wer"]), (&"better.jsonl".into(), &0.0.into()));
 }

@@ -184,7 +184,7 @@ fn live_windows_load_and_turns_on_the_demo() {
     assert!(page.contains("late") && page.contains("no word within the wait"), "{page}");
 
     let windows =
-        served.json(&["windows", "windows", "-o", "windows.svg", "--set", "plan.windows.select.id=radio-001"]);
+        served.json(&["windows", "windows", "-o", "windows.svg", "--set", "plan.windows.select.id=radio-004"]);
     assert_eq!((&windows["run"], &windows["finished"]), (&1.into(), &true.into()));
     let windows = windows["windows"].as_array().unwrap();
     assert_eq!(windows.len(), 4);

@@ -1,0 +1,67 @@
+//! The promises of certainty, short enough for every test run; `benches/promises.rs` is the long form with the table of
+//! docs/statistics.md. Bounds leave room for the few simulations: a broken promise is off by far more.
+
+mod world;
+
+use world::*;
+
+#[test]
+fn intervals_of_rates_hold_whatever_the_shape_of_the_errors() {
+    for (name, shape) in Shape::BOUNDED {
+        for clips in [20, 50] {
+            let held = coverage(shape, clips, 150);
+            assert!(held >= 0.91, "{name}, {clips} clips: {held}");
+        }
+    }
+    let [low, high] = two_equal_clips();
+    assert!(low < 0.15 && high > 0.3, "{low} {high}");
+}
+
+#[test]
+fn intervals_over_speakers_hold_from_eight_and_are_withheld_below() {
+    for correlation in [0.05, 0.2] {
+        let held = speaker_coverage(8, correlation, 200);
+        assert!(held >= 0.89, "{correlation}: {held}");
+    }
+    assert_eq!(speaker_coverage(7, 0.1, 3), 1.0, "withheld");
+}
+
+#[test]
+fn intervals_of_other_estimators_hold() {
+    for (id, held) in other_intervals(120) {
+        assert!(held >= 0.89, "{id}: {held}");
+    }
+}
+
+#[test]
+fn calls_without_a_difference_rarely_claim_one() {
+    assert!(ten_variants(60) <= 0.1);
+    for speakers in [4, 8, 20] {
+        assert!(speaker_claims(speakers, 0.1, 0.1, 200) <= 0.08, "{speakers}");
+    }
+    for (rate, clips, slices) in [(0.1, 20, 0), (0.1, 100, 4), (0.05, 50, 0), (0.02, 100, 4)] {
+        let claimed = lost_against_scattered(rate, clips, slices, 200);
+        assert!(claimed <= 0.09, "{rate} {clips} {slices}: {claimed}");
+    }
+}
+
+#[test]
+fn large_differences_are_told_among_any_number_of_findings() {
+    assert_eq!(large_among_many(241, 3), 1.0);
+    assert!(scattered(0.08, 0.13, 400, 40) >= 0.95);
+}
+
+#[test]
+fn so_many_more_clips_would_tell() {
+    let (told, given) = more_clips(400);
+    assert!((0.65..=0.97).contains(&told), "{told}");
+    assert!(given > 0.3, "{given}");
+}
+
+#[test]
+fn series_claim_no_change_without_one_and_tell_a_creep_and_a_step() {
+    assert!(series(Errors::scattered(0.1), Drift::None, 60, 40, 60).by(40) <= 0.1);
+    assert!(series(Errors::lost(0.03, 0.05), Drift::None, 60, 40, 60).by(40) <= 0.12);
+    assert!(series(Errors::scattered(0.08), Drift::Creep(0.003), 250, 12, 30).by(12) >= 0.85);
+    assert!(series(Errors::scattered(0.08), Drift::Step(6, 0.03), 200, 12, 30).by(12) >= 0.85);
+}
