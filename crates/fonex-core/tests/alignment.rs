@@ -8,17 +8,18 @@ use fonex_core::text::{Label, TextProfile};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
-/// Edits, substitutions and what speaks against the pairs of the best path, by the plain table of all prefixes.
+/// Edits, heard words that are not right and what speaks against the pairs of the best path, by the plain table of all
+/// prefixes. With the same words heard, the fewest that are not right leave the most that are.
 fn oracle(said: &[u16], heard: &[u16], against: impl Fn(usize, usize, bool) -> Against) -> [u64; 3] {
     let plus = |a: [u64; 3], b: [u64; 3]| [a[0] + b[0], a[1] + b[1], a[2] + b[2]];
-    let mut row: Vec<[u64; 3]> = (0..=heard.len() as u64).map(|inserted| [inserted, 0, 0]).collect();
+    let mut row: Vec<[u64; 3]> = (0..=heard.len() as u64).map(|inserted| [inserted, inserted, 0]).collect();
     for (i, word) in said.iter().enumerate() {
         let mut next = vec![plus(row[0], [1, 0, 0])];
         for (j, other) in heard.iter().enumerate() {
             let wrong = u64::from(word != other);
             let Against { apart, unlike } = against(i, j, word == other);
             let tie = u64::from(apart) * 100_000 + u64::from(unlike);
-            let ways = [plus(row[j], [wrong, wrong, tie]), plus(row[j + 1], [1, 0, 0]), plus(next[j], [1, 0, 0])];
+            let ways = [plus(row[j], [wrong, wrong, tie]), plus(row[j + 1], [1, 0, 0]), plus(next[j], [1, 1, 0])];
             next.push(ways.into_iter().min().expect("there are three ways"));
         }
         row = next;
@@ -32,7 +33,7 @@ fn cost_of(alignment: &Alignment, against: impl Fn(usize, usize, bool) -> Agains
     let pairs = alignment.steps.iter().filter_map(|step| Some((step.said?, step.heard?, step.edit == Edit::Correct)));
     let ties =
         pairs.map(|(i, j, same)| against(i, j, same)).map(|a| u64::from(a.apart) * 100_000 + u64::from(a.unlike));
-    [counts.errors(), counts.substituted, ties.sum()]
+    [counts.errors(), counts.substituted + counts.inserted, ties.sum()]
 }
 
 fn nothing(_: usize, _: usize, _: bool) -> Against {
@@ -237,4 +238,13 @@ fn a_text_of_a_million_words_is_counted() {
     heard.remove(300_000);
     let counts = count_edits(&said, &heard);
     assert_eq!((counts.substituted, counts.deleted, counts.inserted), (1, 1, 0));
+}
+
+/// `{um|} {so well|} yes` heard as `yes so well`: two edits either way, but one reading has two words right.
+#[test]
+fn of_equal_readings_the_one_with_the_most_right_words_counts() {
+    let profile = TextProfile::shipped("neutral").unwrap();
+    let label = Label::parse("{um|} {so well|} yes").unwrap();
+    let score = score_clip(&profile, &label, "yes so well");
+    assert_eq!((score.words.errors(), score.words.correct), (2, 2), "{score:?}");
 }

@@ -7,18 +7,21 @@
 use super::graph::Links;
 use super::{Against, Edit, Step};
 
-/// Above this many cells neither times nor the look of words break ties: they would cost more than the alignment itself.
-const WEIGHED_CELLS: u64 = 4_000_000;
+/// Above this many tokens on a side neither times nor the look of words break ties: they would cost more than the alignment
+/// itself.
+const WEIGHED_TOKENS: usize = 2_000;
 
-/// Edits, then substitutions, then pairs apart in time, then unlikeness, packed so that one comparison orders paths. Where
-/// ties are weighed, a path has at most 2,000 pairs ([`WEIGHED_CELLS`]), and what is below the edits fits 41 bits.
+/// Edits, then heard words that are not right, then pairs apart in time, then unlikeness, packed so that one comparison orders
+/// paths. What was heard is the same for every reading, so that the fewest heard words that are not right (substituted or
+/// inserted) leave the most that are. Where ties are weighed, at most [`WEIGHED_TOKENS`] words were heard, and what is below
+/// the edits fits 41 bits.
 type Cost = u64;
 const EDIT: Cost = 1 << 41;
-const SUBSTITUTION: Cost = 1 << 30;
+const NOT_RIGHT: Cost = 1 << 30;
 const APART: Cost = 1 << 15;
 const UNREACHED: Cost = u64::MAX / 4;
 
-/// Above this many tokens a side ties are not weighed, and substitutions take the room below the edits.
+/// Tokens a side may have. Where ties are not weighed, heard words that are not right take the room below the edits alone.
 const MOST_TOKENS: usize = (1 << 29) - 1;
 
 /// Aligns the heard tokens with a label that offers choices.
@@ -62,6 +65,8 @@ struct Search<'g, T, A> {
     last_use: Vec<usize>,
     choices: Vec<(usize, Vec<Choice>)>,
     weigh: bool,
+    /// What a heard word that is not right costs below the edits.
+    not_right: Cost,
 }
 
 impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
@@ -77,9 +82,10 @@ impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
         for &end in links.ends() {
             last_use[slot(end, count)] = count;
         }
-        let weigh = (heard.len() as u64 + 1) * (count as u64 + 1) <= WEIGHED_CELLS;
+        let weigh = heard.len() <= WEIGHED_TOKENS && count <= WEIGHED_TOKENS;
+        let not_right = if weigh { NOT_RIGHT } else { 1 };
         let (depths, remainders) = (links.depths(), links.remainders());
-        Self { words, links, heard, against, depths, remainders, last_use, choices: Vec::new(), weigh }
+        Self { words, links, heard, against, depths, remainders, last_use, choices: Vec::new(), weigh, not_right }
     }
 
     /// Doubles the band until the cheapest path costs no more edits than the band admits.
@@ -124,7 +130,7 @@ impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
         rows.resize_with(words + 1, || None);
         let (first, last) = self.band((0, 0), self.remainders[words], limit);
         let columns = if first <= last { first as Cost..last as Cost + 1 } else { 0..0 };
-        rows[words] = Some(Row { first, costs: columns.map(|column| column * EDIT).collect() });
+        rows[words] = Some(Row { first, costs: columns.map(|column| column * (EDIT + self.not_right)).collect() });
         for node in 0..words {
             let row = self.fill_row(node, &rows, limit);
             rows[node] = Some(row);
@@ -162,7 +168,7 @@ impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
                 best = best.min((row.at(column) + EDIT, choice(FROM_DELETION)));
             }
             if let Some(&left) = costs.last() {
-                best = best.min((left + EDIT, FROM_INSERTION));
+                best = best.min((left + EDIT + self.not_right, FROM_INSERTION));
             }
             costs.push(best.0);
             choices.push(best.1);
@@ -173,7 +179,7 @@ impl<'g, T: Eq, A: Fn(usize, usize, bool) -> Against> Search<'g, T, A> {
 
     fn pair_cost(&self, node: usize, at: usize) -> Cost {
         let same = self.words[node] == self.heard[at];
-        let edit = if same { 0 } else { EDIT + SUBSTITUTION };
+        let edit = if same { 0 } else { EDIT + self.not_right };
         if !self.weigh {
             return edit;
         }
