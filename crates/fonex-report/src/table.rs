@@ -62,7 +62,7 @@ impl Cell {
             Self::Figure(unit, value) => figures::figure(*unit, Some(*value)),
             Self::Estimate(unit, value, interval) => figures::figure_with_interval(*unit, Some(*value), *interval),
             Self::Difference(unit, value, interval) => figures::difference_with_interval(*unit, *value, *interval),
-            Self::Verdict(sign, word) if sign.is_empty() => word.clone(),
+            Self::Verdict("", word) => word.clone(),
             Self::Verdict(sign, word) => format!("{sign} {word}"),
         }
     }

@@ -119,7 +119,7 @@ impl Gathered {
         let at = self.columns.iter().position(|column| column.fact.id == measure.fact.id)?;
         let (column, set) = (&self.columns[at], self.sets.get(set)?);
         let mut kinds: Vec<([u64; 4], f64)> = set.kinds[at].iter().map(|(kind, times)| (*kind, *times)).collect();
-        kinds.sort_by(|a, b| a.0.cmp(&b.0));
+        kinds.sort_by_key(|a| a.0);
         let mut sample = column.list.at(set.places[at].iter().map(|place| *place as usize)).of_single_clips();
         for (kind, times) in kinds {
             let row = kind.map(f64::from_bits);

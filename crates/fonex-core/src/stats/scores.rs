@@ -229,9 +229,9 @@ impl Scores {
         for _ in 0..60 {
             let middle = f64::midpoint(near, far);
             if self.beyond(self.estimate + sign * middle, above) > tail {
-                near = middle
+                near = middle;
             } else {
-                far = middle
+                far = middle;
             }
             if far - near < 1e-9 * furthest.max(1e-12) {
                 break;

@@ -24,9 +24,9 @@ pub fn student_quantile(alpha: f64, df: f64) -> f64 {
     for _ in 0..200 {
         let middle = f64::midpoint(low, high);
         if student_tail(middle, df) > alpha {
-            low = middle
+            low = middle;
         } else {
-            high = middle
+            high = middle;
         }
         if high - low <= 1e-12 * high {
             break;
@@ -96,9 +96,9 @@ pub fn exponential_sum_tail(terms: &[(f64, f64)]) -> f64 {
     for _ in 0..200 {
         let [_, k1, k2] = sums(s);
         if k1 > 0.0 {
-            high = s
+            high = s;
         } else {
-            low = s
+            low = s;
         }
         let newton = s - k1 / k2;
         let next = if newton > low && newton < high { newton } else { f64::midpoint(low, high) };

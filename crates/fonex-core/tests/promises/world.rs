@@ -1,5 +1,6 @@
 //! Corpora with a known truth, drawn anew for each simulation.
 #![allow(dead_code, reason = "the tests and the bench each use a part")]
+#![allow(clippy::unwrap_used, reason = "a simulation that fails here says where")]
 
 use fonex_core::measures::{self, Estimator, Sample, SeriesScores, difference, estimate, series_scores};
 use fonex_core::stats::{Stream, UnitKind, stream};
@@ -129,7 +130,7 @@ pub fn speaker_coverage(count: u32, correlation: f64, sims: u64) -> f64 {
         let [sample, _] = speakers(&mut random, count, [0.1, 0.1], correlation);
         let figure = estimate(wer(), &sample).unwrap();
         assert_eq!(figure.interval.is_some(), count >= 8);
-        figure.interval.map_or(true, |interval| interval.holds(0.1))
+        figure.interval.is_none_or(|interval| interval.holds(0.1))
     })
 }
 
@@ -174,7 +175,7 @@ pub fn lost_against_scattered(rate: f64, clips: u32, slices: u32, sims: u64) -> 
         let mut random = stream(sim, &["shapes"]);
         let samples = pair(&mut random, clips, [Shape::Even { rate }, Shape::Lost { share: rate, rate: 0.0 }]);
         let whole = question(&samples, DrawnUnit::Clip);
-        let reach = whole.difference.as_ref().and_then(|d| d.reach()).unwrap();
+        let reach = whole.difference.as_ref().and_then(measures::Difference::reach).unwrap();
         let mut questions = vec![whole];
         for slice in 0..slices {
             let members = (slice * clips / slices..(slice + 1) * clips / slices).map(|clip| clip as usize);

@@ -170,7 +170,7 @@ impl Conversation {
                 match interrupt(chain, &taken, clip, (next, &into), after_s) {
                     Ok(Some(interruption)) => self.interruptions.push(interruption),
                     Ok(None) => {
-                        say(&format!("the reply to {} is over before {} could interrupt it", clip.id, next.id))
+                        say(&format!("the reply to {} is over before {} could interrupt it", clip.id, next.id));
                     }
                     Err(broken) => self.broken_off.push(broken),
                 }

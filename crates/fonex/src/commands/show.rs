@@ -593,7 +593,7 @@ pub fn score_measures(scores: &[(String, &Score)]) -> Table {
         let estimates: Vec<_> = scores.iter().map(|(_, score)| score.measures.get(measure.id)).collect();
         let Some(clips) = estimates.iter().flatten().map(|estimate| estimate.clips).max() else { continue };
         let empty = |estimate: &&fonex_core::measures::Estimate| estimate.value == 0.0;
-        if measure.rare && estimates.iter().flatten().all(|estimate| empty(estimate)) {
+        if measure.rare && estimates.iter().flatten().all(empty) {
             continue;
         }
         if measure.id.starts_with("outcome_") {

@@ -24,5 +24,5 @@ static CLIPPED_SHARE: Fact = Fact {
     id: "clipped_share",
     width: 1,
     of: Trials::Answered,
-    observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| Some(spoken.clipped_share))),
+    observe: |trial, row| row.extend(trial.spoken.map(|spoken| spoken.clipped_share)),
 };

@@ -195,7 +195,7 @@ static OUTCOME: Fact = Fact {
     width: 1,
     of: Trials::All,
     observe: |trial, row| {
-        row.extend(Outcome::ALL.iter().position(|outcome| *outcome == trial.outcome).map(|at| at as f64))
+        row.extend(Outcome::ALL.iter().position(|outcome| *outcome == trial.outcome).map(|at| at as f64));
     },
 };
 

@@ -24,5 +24,5 @@ static TRAILING_SILENCE_S: Fact = Fact {
     id: "trailing_silence_s",
     width: 1,
     of: Trials::Answered,
-    observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| Some(spoken.silence.trailing_s))),
+    observe: |trial, row| row.extend(trial.spoken.map(|spoken| spoken.silence.trailing_s)),
 };

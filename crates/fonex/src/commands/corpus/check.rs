@@ -10,7 +10,10 @@ use fonex_engines::{EngineConfig, Task, Transport};
 use fonex_formats::read_corpus;
 use serde::Serialize;
 
+use fonex_core::Clip;
+
 use crate::cli::{Format, FormatArg};
+use crate::commands::power::least_difference_in_words;
 use crate::facts::audio_facts;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -30,7 +33,7 @@ pub struct CorpusCheckOptions {
     pub warnings: bool,
     /// How many complaints of each kind to show
     #[arg(long, default_value_t = 5, value_name = "N")]
-    pub most: usize,
+    pub limit: usize,
     #[command(flatten)]
     pub format: FormatArg,
 }
@@ -49,6 +52,7 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
     let corpus = read_corpus(&options.corpus)?;
     let (profile, rates) = what_engines_take(options)?;
     let facts = audio_facts(&corpus);
+    let bench_profile = profile.clone();
     let mut check = CorpusCheck::new(profile, rates);
     for (clip, facts) in corpus.clips.iter().zip(facts) {
         check.add(clip, facts);
@@ -65,7 +69,11 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
     let spoiled = checked.errors > 0 || options.warnings && checked.warnings > 0;
     match options.format.format {
         Format::Json => output::print_json(&checked)?,
-        Format::Table => output::print(&page(&checked, options.most))?,
+        Format::Table => {
+            let clips: Vec<&Clip> = corpus.clips.iter().collect();
+            let least = least_difference_in_words(&clips, &bench_profile);
+            output::print(&format!("{}{least}", page(&checked, options.limit)))?;
+        }
         form => output::print_table(&table(&checked.complaints), form)?,
     }
     Ok(if spoiled { Code::TrialsFailed } else { Code::Done })
@@ -107,7 +115,7 @@ fn page(checked: &Checked, most: usize) -> String {
             text += &format!("  {place}{}\n", complaint.what);
         }
         if let Some(more) = complaints.len().checked_sub(most).filter(|more| *more > 0) {
-            text += &format!("  and {more} more; --most {} shows them\n", complaints.len());
+            text += &format!("  and {more} more; --limit {} shows them\n", complaints.len());
         }
         text += &format!("  do: {}\n", check.remedy());
     }
