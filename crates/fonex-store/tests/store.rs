@@ -175,7 +175,7 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     for column in ["prepared", "first_ms", "replied", "traffic", "used"] {
         database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
     }
-    database.execute_batch("drop table studies;").unwrap();
+    database.execute_batch("drop table studies; drop table facts; drop table sheets;").unwrap();
     database.pragma_update(None, "user_version", 1).unwrap();
     drop(database);
 

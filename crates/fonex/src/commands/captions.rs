@@ -18,7 +18,7 @@ use serde::Serialize;
 
 use super::{find_run, find_variant};
 use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
-use crate::commands::show;
+use crate::commands::score::score_summary;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
 use fonex_analysis::{RunView, Wanted};
@@ -385,7 +385,7 @@ fn page(checked: &Checked) -> String {
         text += &output::text(&faults_table(std::slice::from_ref(checked)));
     }
     if let Some(score) = &checked.score {
-        text += &format!("\n{}", show::score_summary(score));
+        text += &format!("\n{}", score_summary(score));
     }
     text
 }

@@ -36,6 +36,15 @@ use fonex_run::unknown;
 use crate::cli::{Cli, Command};
 use crate::commands::standin::StandinCommand;
 use crate::failure::{Code, Failure};
+use crate::output::plural;
+
+/// With fewer clips intervals are rough.
+const FEW_CLIPS: u64 = 20;
+
+/// `3 errors in 7 words`: insertions are errors too, so that there may be more of them than words.
+fn errors_of_words(errors: u64, words: u64) -> String {
+    format!("{} in {}", plural(errors, "error"), plural(words, "word"))
+}
 
 /// Hands over to the command asked for.
 pub fn dispatch(cli: Cli) -> Result<Code, Failure> {

@@ -10,7 +10,7 @@ use fonex_report::{AudioClip, ClipCard, Reading, VariantCards, data_uri, is_righ
 use fonex_store::Store;
 
 use super::names::Names;
-use crate::commands::show::errors_of_words;
+use crate::commands::errors_of_words;
 use crate::failure::Failure;
 
 /// Audio embedded in one report, in bytes; further clips are shown without their sound.

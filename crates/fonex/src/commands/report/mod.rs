@@ -26,7 +26,7 @@ use self::depth::{depth_tables, reliability_chart};
 use self::names::Names;
 use super::chosen::ProfileArg;
 use super::compare::{findings_table, statement};
-use super::{find_run, show};
+use super::{FEW_CLIPS, find_run, show};
 use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
 use crate::output::plural;
@@ -160,7 +160,7 @@ fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
         let outcomes = side.variant.extras.outcomes.iter().map(|count| format!("{} {}", count.trials, count.outcome));
         cautions.push(format!("{}: {}", side.name(), outcomes.collect::<Vec<_>>().join(", ")));
     }
-    for side in sides.iter().filter(|side| side.variant.clips < show::FEW_CLIPS && side.variant.clips > 0) {
+    for side in sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0) {
         let clips = plural(side.variant.clips, "clip");
         cautions.push(format!("{}: {clips}, take every interval as rough", side.name()));
     }

@@ -1,12 +1,13 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
-use clap::Args;
 mod clip_lines;
 mod stream;
+mod summary;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use clap::Args;
 use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordRates, WordWeights};
 use fonex_core::measures::Unit;
 use fonex_core::text::TextProfile;
@@ -15,12 +16,14 @@ use serde::Serialize;
 
 use crate::cli::{Format, FormatArg};
 use crate::commands::in_depth::in_depth;
-use crate::commands::show;
+use crate::commands::{errors_of_words, show};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural, thread_key, thread_lines};
 use clip_lines::ClipLines;
 use fonex_run::{read_profile, read_toml, unknown};
 use stream::Scoring;
+use summary::score_measures;
+pub use summary::score_summary;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex score corpus.jsonl heard.jsonl")]
@@ -170,7 +173,7 @@ fn print_scored(scored: &[Scored], format: Format) -> Result<(), Failure> {
 /// Every measure and the rate of every slice, a column for each results file.
 fn side_by_side(scored: &[Scored]) -> Table {
     let scores: Vec<(String, &Score)> = scored.iter().map(|one| (one.heard.clone(), &one.score)).collect();
-    let mut table = show::score_measures(&scores);
+    let mut table = score_measures(&scores);
     for slice in &scores[0].1.slices {
         let cells = scores
             .iter()
@@ -212,9 +215,9 @@ fn say_what_is_missing(score: &Score, corpus: &Path, heard: &Path, unlabelled: u
 }
 
 fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failure> {
-    let mut page = show::score_summary(score);
+    let mut page = score_summary(score);
     page.push('\n');
-    page += &output::text(&show::score_measures(&[("figure".to_owned(), score)]));
+    page += &output::text(&score_measures(&[("figure".to_owned(), score)]));
     page.push('\n');
     page += &output::text(&sets_table(score).titled("Words"));
     let slices = score.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
@@ -226,7 +229,7 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     if !worst.is_empty() {
         page += &format!("\nWorst clips\n{}\n", thread_key());
         for (id, clip) in worst {
-            let errors = show::errors_of_words(clip.words.errors(), clip.words.reference());
+            let errors = errors_of_words(clip.words.errors(), clip.words.reference());
             page += &format!("\n{id}: {errors}\n");
             for line in thread_lines(&clip.steps, output::width(), output::colour()) {
                 page += &format!("{line}\n");

@@ -1,0 +1,185 @@
+//! `fonex show`: one run in depth.
+
+mod clips;
+mod notes;
+mod tables;
+
+use clap::Args;
+use fonex_analysis::{RunView, VariantView, Wanted, score_in_depth};
+use fonex_core::Task;
+use fonex_core::accuracy::Score;
+use fonex_run::{existing_store, profile_checksum};
+use fonex_store::{Run, RunState, Store};
+use serde::Serialize;
+
+use super::chosen::{MeasureArg, ProfileArg};
+use super::in_depth::in_depth;
+use super::{find_run, find_variant};
+use crate::cli::{BenchArg, Format, FormatArg};
+use crate::failure::{Code, Failure};
+use crate::output::{self, percent, plural};
+use clips::{show_clip, worst_clips};
+use notes::{cautions, costs, outcomes, requests, times};
+use tables::{MOST_SIDE_BY_SIDE, every_figure, slices_table};
+pub use tables::{measures_table, off_the_rest, variants_table};
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex show last
+  fonex show 1 --variant marl/river --worst 10
+  fonex show 1 --measure 'word_*' --format csv
+  fonex show 1 --clip radio-006")]
+pub struct ShowOptions {
+    /// Run: its number, its label, or last
+    #[arg(default_value = "last")]
+    pub run: String,
+    /// Only this variant
+    #[arg(long)]
+    pub variant: Option<String>,
+    /// Only this clip, word by word
+    #[arg(long, value_name = "ID")]
+    pub clip: Option<String>,
+    /// How many of the worst clips to show word by word
+    #[arg(long, default_value_t = 3, value_name = "N")]
+    pub worst: usize,
+    #[command(flatten)]
+    pub measures: MeasureArg,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
+    let mut store = existing_store(&options.bench.bench)?;
+    let run = find_run(&store, &options.run)?;
+    let profile = options.profile.chosen()?;
+    let wanted = Wanted { measures: options.measures.chosen()?, slices: true };
+    let mut view = RunView::load(&mut store, run, profile.as_ref(), &wanted)?;
+    if let Some(name) = &options.variant {
+        find_variant(&view, name)?;
+        view.variants.retain(|variant| variant.variant.name == *name);
+    }
+    if let Some(id) = &options.clip {
+        return show_clip(&store, &view, id, options.format.format);
+    }
+    print_run(&store, &view, options.format.format)?;
+    if options.format.format == Format::Table {
+        // Of several variants it would be too much on one page.
+        if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
+            let depth = score_in_depth(&store, &view, only)?;
+            output::print(&depth.map_or_else(String::new, |depth| in_depth(&depth.score)))?;
+        }
+        output::print(&worst_clips(&store, &view, options.worst)?)?;
+    }
+    Ok(Code::Done)
+}
+
+/// A variant with what went wrong in it, for programs.
+#[derive(Serialize)]
+struct InDepth<'v> {
+    #[serde(flatten)]
+    view: &'v VariantView,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    score: Option<Score>,
+}
+
+/// A run in depth, for programs.
+#[derive(Serialize)]
+struct RunInDepth<'v> {
+    run: &'v Run,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    scored_under: Option<&'v String>,
+    variants: Vec<InDepth<'v>>,
+}
+
+/// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
+pub fn print_run(store: &Store, view: &RunView, format: Format) -> Result<(), Failure> {
+    match format {
+        Format::Json => {
+            let mut variants = Vec::new();
+            for variant in &view.variants {
+                let depth = score_in_depth(store, view, variant)?;
+                variants.push(InDepth { view: variant, score: depth.map(|depth| depth.score) });
+            }
+            output::print_json(&RunInDepth { run: &view.run, scored_under: view.scored_under.as_ref(), variants })
+        }
+        Format::Table => output::print(&page(view)),
+        form => output::print_table(&every_figure(view), form),
+    }
+}
+
+fn page(view: &RunView) -> String {
+    let mut page = header(view);
+    for (task, title) in [(Task::Hear, "Recognisers"), (Task::Speak, "Synthesisers"), (Task::Reply, "Responders")] {
+        let group: Vec<&VariantView> = view.variants.iter().filter(|v| v.variant.task == task).collect();
+        if group.is_empty() {
+            continue;
+        }
+        let several = view.variants.iter().any(|variant| variant.variant.task != task);
+        let table = variants_table(&group);
+        page += &output::text(&if several { table.titled(title) } else { table });
+        page.push('\n');
+        if group.len() <= MOST_SIDE_BY_SIDE {
+            page += &output::text(&measures_table(&group));
+        } else {
+            page += "every measure of one variant: --variant NAME; of all: --format csv\n";
+        }
+        page.push('\n');
+        let slices = slices_table(&group);
+        let off = off_the_rest(group.iter().map(|variant| {
+            let slices =
+                variant.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
+            (variant.variant.name.as_str(), &variant.measures, slices.collect())
+        }));
+        for table in [slices, off].into_iter().filter(|table| !table.is_empty()) {
+            page += &output::text(&table);
+            page.push('\n');
+        }
+    }
+    for notes in [outcomes(view), cautions(view), requests(view), costs(view), times(view)] {
+        if !notes.is_empty() {
+            page += &format!("{notes}\n");
+        }
+    }
+    page.truncate(page.trim_end().len());
+    page + "\n"
+}
+
+fn header(view: &RunView) -> String {
+    let run = &view.run;
+    let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
+    let state = if run.state == RunState::Finished { "" } else { ", unfinished" };
+    let started = run.started_at.replace('T', " ");
+    let mut text = format!("Run {}{label}{state}: plan {}, {started}\n", run.id, run.plan);
+    let checksum = run.corpus_checksum.get(..8).unwrap_or_default();
+    let profile = view.profile();
+    let own = if view.scored_under.is_some() { ", not the run's own" } else { "" };
+    text += &format!(
+        "corpus {} ({checksum}), text profile {} ({}{own}), seed {}, Fonex {}\n",
+        run.corpus_path,
+        profile.name,
+        &profile_checksum(profile)[..8],
+        run.seed,
+        run.fonex_version
+    );
+    let machine = &run.machine;
+    text += &format!("{}, {}, {}\n", machine.cpu, plural(machine.cores as u64, "core"), machine.os);
+    if let Some(busy) = machine.during {
+        text += &format!(
+            "while it ran, other processes took {} of the processors, this program and its engines {}\n",
+            percent(Some(busy.others)),
+            percent(Some(busy.own))
+        );
+    }
+    if !run.overrides.is_empty() {
+        text += &format!("set: {}\n", run.overrides.join(", "));
+    }
+    if !run.left_out.is_empty() {
+        text += &format!("{} could not be used\n", plural(run.left_out.len() as u64, "clip"));
+    }
+    text.push('\n');
+    text
+}

@@ -1,0 +1,167 @@
+//! The tables of a run: figures, slices, what is off the rest.
+
+use fonex_analysis::{RunView, SliceView, VariantView};
+use fonex_core::Task;
+use fonex_core::accuracy::Measured;
+use fonex_core::measures::{ALL, Measure, find};
+
+use crate::output::{Cell, Table};
+
+/// A row for each figure there is: variant, slice, measure.
+pub(super) fn every_figure(view: &RunView) -> Table {
+    let mut table = Table::new([
+        ("variant", 0),
+        ("clips of", 0),
+        ("measure", 0),
+        ("unit", 0),
+        ("clips", 0),
+        ("rows", 0),
+        ("value", 0),
+    ]);
+    for variant in &view.variants {
+        let all = [("all".to_owned(), &variant.measures)].into_iter();
+        let slices = variant.slices.iter().map(|slice| (format!("{}={}", slice.by, slice.value), &slice.measures));
+        for (of, measures) in all.chain(slices) {
+            for (measure, estimate) in measures.iter() {
+                table.row([
+                    Cell::text(variant.variant.name.as_str()),
+                    Cell::text(of.as_str()),
+                    Cell::text(measure.id),
+                    Cell::text(measure.unit.as_str()),
+                    Cell::Count(estimate.clips),
+                    Cell::Count(estimate.rows),
+                    Cell::Estimate(measure.unit, estimate.value, estimate.interval),
+                ]);
+            }
+        }
+    }
+    table
+}
+
+/// Measures that stand beside a variant's name, by task.
+const fn headlines(task: Task) -> &'static [&'static str] {
+    match task {
+        Task::Hear => &["wer", "latency_p50", "rtf"],
+        Task::Speak => &["first_audible_p50", "latency_p50", "clipped_clips"],
+        Task::Reply => &["first_piece_p50", "latency_p50", "reply_words"],
+    }
+}
+
+/// One row a variant.
+pub fn variants_table(variants: &[&VariantView]) -> Table {
+    let task = variants.first().map_or(Task::Hear, |variant| variant.variant.task);
+    let headlines: Vec<&Measure> = headlines(task).iter().filter_map(|id| find(id)).collect();
+    let named = headlines.iter().map(|measure| (measure.name, 2));
+    let columns = [("variant", 0), ("trials", 1), ("failed", 0), ("clips", 3)];
+    let mut table = Table::new(columns.into_iter().chain(named));
+    for variant in variants {
+        let counts = [
+            Cell::text(variant.variant.name.as_str()),
+            Cell::Count(variant.extras.trials),
+            Cell::Alarm(variant.failed()),
+            Cell::Count(variant.clips),
+        ];
+        table.row(counts.into_iter().chain(headlines.iter().map(|measure| estimate_cell(variant, measure))));
+    }
+    table.without_empty_columns()
+}
+
+fn estimate_cell(variant: &VariantView, measure: &Measure) -> Cell {
+    let estimate = variant.measures.get(measure.id);
+    estimate.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+}
+
+/// Every measure that a variant has, a row each, and a column a variant.
+pub fn measures_table(variants: &[&VariantView]) -> Table {
+    let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
+    let mut table = Table::new([("measure", 0)].into_iter().chain(names));
+    for measure in ALL {
+        if variants.iter().any(|variant| worth_a_row(variant, measure)) {
+            let cells = variants.iter().map(|variant| estimate_cell(variant, measure));
+            table.row([Cell::text(measure.name)].into_iter().chain(cells));
+        }
+    }
+    table
+}
+
+/// What never happened, such as a failure of each kind, fills no row.
+fn worth_a_row(variant: &VariantView, measure: &Measure) -> bool {
+    let never = |value: f64| value == 0.0 && (measure.rare || measure.id.starts_with("outcome_"));
+    variant.measures.get(measure.id).is_some_and(|estimate| !never(estimate.value))
+}
+
+/// Variants whose every measure has room beside each other.
+pub(super) const MOST_SIDE_BY_SIDE: usize = 5;
+/// Rows of what is off the rest.
+const MOST_OFF: usize = 12;
+
+/// Error rates that go up and down with the WER.
+const LIKE_THE_FIRST: [&str; 7] =
+    ["wer", "wer_as_written", "wer_failures_as_empty", "weighted_wer", "mer", "wil", "cer"];
+
+/// A variant's name, its measures over all clips, and those of its slices.
+pub type Sliced<'s> = (&'s str, &'s Measured, Vec<(&'s str, &'s str, &'s Measured)>);
+
+/// Where a slice's interval leaves out the figure of all clips: the plainest first. Nothing is tested here; it is where to look.
+pub fn off_the_rest<'s>(variants: impl Iterator<Item = Sliced<'s>>) -> Table {
+    let mut off: Vec<(f64, [Cell; 5])> = Vec::new();
+    for (variant, all, slices) in variants {
+        for (by, value, measures) in slices {
+            for (measure, estimate) in measures.iter() {
+                let (Some(whole), Some(interval)) = (all.get(measure.id), estimate.interval) else { continue };
+                // The first measure has a table of its own, and what repeats it says nothing new.
+                if interval.holds(whole.value) || LIKE_THE_FIRST.contains(&measure.id) {
+                    continue;
+                }
+                let width = interval.half_width().max(1e-9);
+                let cells = [
+                    Cell::text(variant),
+                    Cell::text(format!("{by}={value}")),
+                    Cell::text(measure.name),
+                    Cell::Estimate(measure.unit, estimate.value, estimate.interval),
+                    Cell::Figure(measure.unit, whole.value),
+                ];
+                off.push(((estimate.value - whole.value).abs() / width, cells));
+            }
+        }
+    }
+    off.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let columns = [("variant", 1), ("clips of", 0), ("measure", 0), ("figure", 0), ("of all clips", 0)];
+    let mut table = Table::new(columns).titled("Slices that are off the rest");
+    let more = off.len().saturating_sub(MOST_OFF);
+    off.into_iter().take(MOST_OFF).for_each(|(_, cells)| table.row(cells));
+    if more > 0 { table.noted(format!("and {more} more; --format csv has all")) } else { table }
+}
+
+/// Slices by something with more values than this would fill the page.
+const MOST_VALUES: usize = 12;
+
+/// One row a slice, one column a variant: the first measure of the task.
+pub(super) fn slices_table(variants: &[&VariantView]) -> Table {
+    let Some(first) = variants.first() else { return Table::default() };
+    let Some(measure) = headlines(first.variant.task).iter().find_map(|id| find(id)) else { return Table::default() };
+    let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
+    let table = Table::new([("clips of", 0), ("clips", 1)].into_iter().chain(names));
+    let mut table = table.titled(format!("{} by slice", measure.name));
+    let mut crowded: Vec<String> = Vec::new();
+    for slice in &first.slices {
+        let values = first.slices.iter().filter(|other| other.by == slice.by).count();
+        if values > MOST_VALUES {
+            let named = format!("{} ({values} values)", slice.by);
+            if !crowded.contains(&named) {
+                crowded.push(named);
+            }
+            continue;
+        }
+        let cell = |variant: &&VariantView| {
+            let same = variant.same_slice(slice).and_then(|slice: &SliceView| slice.measures.get(measure.id));
+            same.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+        };
+        let size = [Cell::text(format!("{}={}", slice.by, slice.value)), Cell::Count(slice.clips)];
+        table.row(size.into_iter().chain(variants.iter().map(cell)));
+    }
+    match crowded.is_empty() {
+        true => table,
+        false => table.noted(format!("(not shown: {}; --format csv has all)", crowded.join(", "))),
+    }
+}
