@@ -226,17 +226,30 @@ impl Scores {
         if far <= 0.0 {
             return self.estimate;
         }
+        // In normal quantiles the tail is nearly a straight line, which a secant finds in a few steps; the bracket keeps it safe.
+        let wanted = normal_quantile(tail);
+        let off = |distance: f64| {
+            let beyond = self.beyond(self.estimate + sign * distance, above).clamp(1e-300, 1.0 - 1e-15);
+            normal_quantile(beyond) - wanted
+        };
+        let close = 1e-9 * furthest.max(1e-12);
+        let mut last = (0.0, -wanted);
+        let mut next = (-wanted * self.error()).clamp(0.0, far / 2.0);
         for _ in 0..60 {
-            let middle = f64::midpoint(near, far);
-            if self.beyond(self.estimate + sign * middle, above) > tail {
-                near = middle;
-            } else {
-                far = middle;
+            if next <= near || next >= far {
+                next = f64::midpoint(near, far);
             }
-            if far - near < 1e-9 * furthest.max(1e-12) {
+            let seen = (next, off(next));
+            if seen.1 > 0.0 { near = next } else { far = next }
+            let slope = (seen.1 - last.1) / (seen.0 - last.0);
+            let step = -seen.1 / slope;
+            last = seen;
+            if far - near < close || step.abs() < close / 2.0 {
                 break;
             }
+            next = if step.is_finite() { next + step } else { f64::midpoint(near, far) };
         }
+        far = last.0.max(near);
         self.estimate + sign * far
     }
 

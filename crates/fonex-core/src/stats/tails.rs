@@ -84,17 +84,16 @@ pub fn exponential_sum_tail(terms: &[(f64, f64)]) -> f64 {
         return if most > 0.0 { 1.0 } else { 0.0 };
     }
     let sums = |s: f64| {
-        terms.iter().fold([0.0; 3], |[k, k1, k2], (c, m)| {
-            let rest = 1.0 - s * c;
-            let ratio = c / rest;
-            [k - m * rest.ln(), k1 + m * ratio, k2 + m * ratio * ratio]
+        terms.iter().fold([0.0; 2], |[k1, k2], (c, m)| {
+            let ratio = c / (1.0 - s * c);
+            [k1 + m * ratio, k2 + m * ratio * ratio]
         })
     };
     // K' rises from minus to plus infinity between the two poles.
     let (mut low, mut high) = (least.recip() * (1.0 - 1e-13), most.recip() * (1.0 - 1e-13));
     let mut s = 0.0;
     for _ in 0..200 {
-        let [_, k1, k2] = sums(s);
+        let [k1, k2] = sums(s);
         if k1 > 0.0 {
             high = s;
         } else {
@@ -108,7 +107,8 @@ pub fn exponential_sum_tail(terms: &[(f64, f64)]) -> f64 {
         }
         s = next;
     }
-    let [k, _, k2] = sums(s);
+    let [_, k2] = sums(s);
+    let k: f64 = -terms.iter().map(|(c, m)| m * (1.0 - s * c).ln()).sum::<f64>();
     let w = (-2.0 * k).max(0.0).sqrt().copysign(s);
     let v = s * k2.sqrt();
     if w.abs() < 1e-4 || !v.is_finite() {

@@ -1,6 +1,8 @@
 //! Quantiles over rows whose units are clustered: by the share of rows on either side (Woodruff, "Confidence intervals for
 //! medians and other position measures", 1952), so that every test is one of shares.
 
+use std::collections::BTreeMap;
+
 use super::{Part, SeriesScores};
 use crate::measures::Sample;
 use crate::stats::{Interval, RatioKind, Scores, UnitKind, ratio_difference_scores, ratio_scores};
@@ -49,34 +51,125 @@ pub(super) fn interval(sample: &Sample, q: f64, of: Part, alpha: f64) -> Option<
     if units < 2 {
         return None;
     }
-    let single = rows.len() == units && rows.iter().all(|row| (row.1 - 1.0).abs() < 1e-12);
-    // The interval of the share at or below, when `below` rows are.
-    let share = |below: usize| -> Option<Interval> {
-        let kinds: Vec<RatioKind> = if single {
-            vec![([0.0, 1.0], (rows.len() - below) as f64), ([1.0, 1.0], below as f64)]
-        } else {
-            let mut parts = vec![[0.0; 2]; units];
-            for (at, (_, weight, unit)) in rows.iter().enumerate() {
-                let own = &mut parts[place[*unit as usize] as usize];
-                own[0] += if at < below { *weight } else { 0.0 };
-                own[1] += weight;
-            }
-            parts.into_iter().map(|own| (own, 1.0)).collect()
-        };
-        Some(ratio_scores(&kinds, sample.kind, (0.0, 1.0))?.interval(alpha))
-    };
+    let mut split = Split::new(&rows, &place, units, sample.kind);
+    let start = split.place_of(q);
     // The most rows for which the share is surely below q, and the fewest for which it is surely above.
-    let first_not = |surely: &dyn Fn(usize) -> Option<bool>| {
-        let (mut yes, mut no) = (0, rows.len() + 1);
-        while yes < no {
-            let middle = usize::midpoint(yes, no);
-            if middle <= rows.len() && surely(middle)? { yes = middle + 1 } else { no = middle }
-        }
-        Some(yes)
-    };
-    let low = first_not(&|below| Some(share(below)?.high < q))?;
-    let high = first_not(&|below| Some(share(below)?.low <= q))?;
+    let below = |split: &Split<'_>| Some(split.excludes(q, alpha)? == Side::Below);
+    let low = first(&mut split, start, |split| Some(!below(split)?))?;
+    let high = first(&mut split, start, |split| Some(split.excludes(q, alpha)? == Side::Above))?;
     (low >= 1 && high <= rows.len()).then(|| Interval { low: rows[low - 1].0, high: rows[high - 1].0 })
+}
+
+/// The least number of rows below for which a test that stays true once it is holds; one more than there are if it never
+/// does. Sought from `start` in steps that double, since it lies within a few roots of the rows of it.
+fn first(split: &mut Split<'_>, start: usize, holds: impl Fn(&Split<'_>) -> Option<bool>) -> Option<usize> {
+    let most = split.rows.len();
+    let mut step = (most as f64).sqrt() as usize / 4 + 1;
+    split.move_to(start);
+    let (mut not, mut does) = if holds(split)? { (None, start) } else { (Some(start), most + 1) };
+    loop {
+        let next = match not {
+            // Down until it does not hold.
+            None if does == 0 => return Some(0),
+            None => does.saturating_sub(step),
+            // Up until it does.
+            Some(not) if does > most => (not + step).min(most),
+            Some(_) => break,
+        };
+        step *= 2;
+        split.move_to(next);
+        match (holds(split)?, not) {
+            (true, _) => does = next,
+            (false, None) => not = Some(next),
+            (false, Some(_)) if next == most => return Some(most + 1),
+            (false, Some(_)) => not = Some(next),
+        }
+    }
+    let mut not = not?;
+    while does - not > 1 {
+        let middle = usize::midpoint(not, does);
+        split.move_to(middle);
+        if holds(split)? { does = middle } else { not = middle }
+    }
+    Some(does)
+}
+
+/// On which side of a value a share surely lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Side {
+    Below,
+    Above,
+    Neither,
+}
+
+/// Weights are counted in these parts of one, so that moving to and fro leaves no rest.
+const GRAIN: f64 = (1_u64 << 40) as f64;
+
+/// Sorted rows parted into those below a place and the others, with each unit's part below and in all.
+struct Split<'r> {
+    rows: &'r [Row],
+    place: &'r [u32],
+    parts: Vec<[i64; 2]>,
+    /// How many units have the same parts.
+    kinds: BTreeMap<[i64; 2], i64>,
+    below: usize,
+    kind: UnitKind,
+}
+
+impl<'r> Split<'r> {
+    fn new(rows: &'r [Row], place: &'r [u32], units: usize, kind: UnitKind) -> Self {
+        let mut parts = vec![[0, 0]; units];
+        rows.iter().for_each(|(_, weight, unit)| parts[place[*unit as usize] as usize][1] += grains(*weight));
+        let mut kinds = BTreeMap::new();
+        parts.iter().for_each(|own| *kinds.entry(*own).or_default() += 1);
+        Self { rows, place, parts, kinds, below: 0, kind }
+    }
+
+    /// The fewest rows whose share is at least q.
+    fn place_of(&self, q: f64) -> usize {
+        let wanted = self.rows.iter().map(|row| row.1).sum::<f64>() * q;
+        let mut passed = 0.0;
+        let reached = self.rows.iter().position(|row| {
+            passed += row.1;
+            passed >= wanted
+        });
+        reached.map_or(self.rows.len(), |at| at + 1)
+    }
+
+    fn move_to(&mut self, below: usize) {
+        let (moved, sign) = if below > self.below { (self.below..below, 1) } else { (below..self.below, -1) };
+        for (_, weight, unit) in &self.rows[moved] {
+            let own = &mut self.parts[self.place[*unit as usize] as usize];
+            if let Some(same) = self.kinds.get_mut(own) {
+                *same -= 1;
+                if *same == 0 {
+                    self.kinds.remove(own);
+                }
+            }
+            own[0] += sign * grains(*weight);
+            *self.kinds.entry(*own).or_default() += 1;
+        }
+        self.below = below;
+    }
+
+    /// On which side of `value` the share below surely lies.
+    fn excludes(&self, value: f64, alpha: f64) -> Option<Side> {
+        let part = |grains: i64| grains as f64 / GRAIN;
+        let kinds: Vec<RatioKind> =
+            self.kinds.iter().map(|([below, all], units)| ([part(*below), part(*all)], *units as f64)).collect();
+        let scores = ratio_scores(&kinds, self.kind, (0.0, 1.0))?;
+        Some(if scores.p_value(value) >= alpha {
+            Side::Neither
+        } else if scores.estimate() < value {
+            Side::Below
+        } else {
+            Side::Above
+        })
+    }
+}
+
+fn grains(weight: f64) -> i64 {
+    (weight * GRAIN).round() as i64
 }
 
 /// The differences of the clips' medians, second minus first, of clips that have both.
