@@ -240,7 +240,11 @@ impl Scores {
                 next = f64::midpoint(near, far);
             }
             let seen = (next, off(next));
-            if seen.1 > 0.0 { near = next } else { far = next }
+            if seen.1 > 0.0 {
+                near = next
+            } else {
+                far = next
+            }
             let slope = (seen.1 - last.1) / (seen.0 - last.0);
             let step = -seen.1 / slope;
             last = seen;
