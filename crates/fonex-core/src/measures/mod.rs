@@ -23,7 +23,7 @@ pub use trial::{HearingCounts, Trial};
 use crate::Task;
 
 /// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are told stale.
-pub const FACTS_VERSION: u32 = 1;
+pub const FACTS_VERSION: u32 = 2;
 
 /// One measure.
 #[derive(Debug)]

@@ -205,3 +205,30 @@ fn a_stored_run_is_scored_anew_under_another_profile() {
     assert_eq!(wer(&["show", "--format", "json"]), 0.0, "the run's own figures stay");
     folder.fonex(&["show", "--profile", "latin"]).expect(2).says(&["no text profile \"latin\""]);
 }
+
+/// One file and one line in the table, and every command has it.
+#[test]
+fn a_measure_of_the_table_is_in_every_command_and_form() {
+    let folder = compared();
+    let id = "first_word_wrong";
+    let measured = |arguments: &[&str]| folder.fonex(arguments).expect(0).out;
+    folder.write("heard.jsonl", "{\"id\":\"c00\",\"text\":\"at pylon six\"}\n");
+    let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
+    let score: serde_json::Value = folder.fonex(&arguments).expect(0).json();
+    assert_eq!(score["measures"][id]["value"], 1.0, "the only clip with a result lost its first word");
+    for arguments in [
+        &["show", "1", "--measure", id][..],
+        &["compare", "1", "--measure", id],
+        &["trend", "--measure", id],
+        &["show", "1", "--measure", id, "--format", "markdown"],
+        &["compare", "1", "--measure", id, "--format", "csv"],
+        &["trend", "--measure", id, "--format", "csv"],
+    ] {
+        let out = measured(arguments);
+        assert!(out.contains("first word wrong") || out.contains(id), "{arguments:?}\n{out}");
+    }
+    folder.fonex(&["report", "1", "-o", "report.html"]).expect(0);
+    assert!(folder.read("report.html").contains("first word wrong"));
+    let run: serde_json::Value = folder.fonex(&["show", "1", "--format", "json"]).expect(0).json();
+    assert!(run["variants"][0]["measures"][id]["value"].is_number());
+}

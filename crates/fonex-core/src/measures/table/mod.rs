@@ -13,6 +13,7 @@ mod drift;
 mod first_audible_p50;
 mod first_audible_p95;
 mod first_piece_p50;
+mod first_word_wrong;
 mod interrupted_playback;
 mod latency_p50;
 mod latency_p95;
@@ -82,6 +83,7 @@ pub static ALL: &[&Measure] = &[
     &term_f1::MEASURE,
     &clips_with_all_terms::MEASURE,
     &words_over_silence::MEASURE,
+    &first_word_wrong::MEASURE,
     &punctuation_f1::MEASURE,
     &capitals_f1::MEASURE,
     &calibration_error::MEASURE,
