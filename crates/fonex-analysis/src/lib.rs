@@ -18,4 +18,4 @@ pub use extras::{Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCou
 pub use facts::Facts;
 pub use sheet::{Sheet, SliceKey};
 pub use trend::{Break, ChangeFinding, Followed, Point, Series, follow};
-pub use view::{CostSummary, RunView, SliceView, VariantView, Wanted};
+pub use view::{CostSummary, MANY_TRIALS, RunView, SliceView, VariantView, Wanted};

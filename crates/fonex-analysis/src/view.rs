@@ -97,7 +97,12 @@ pub struct Wanted {
     pub measures: Vec<&'static Measure>,
     /// Whether slices are measured too.
     pub slices: bool,
+    /// What slices hold of a variant with more than [`MANY_TRIALS`] trials, which take long; everything where it is empty.
+    pub slices_of_many: Vec<&'static Measure>,
 }
+
+/// Trials of a variant beyond which every measure of every slice takes more than a few seconds.
+pub const MANY_TRIALS: usize = 50_000;
 
 impl RunView {
     /// Measures a stored run, from kept facts where they are there. `profile` scores it under another text profile than its own.
@@ -205,7 +210,12 @@ impl RunView {
                     view.measures.insert(measure, estimate);
                 }
             }
-            for (slice, members) in &mut slices {
+            let many = places.len() > MANY_TRIALS && !wanted.slices_of_many.is_empty();
+            let sliced = |measure: &&&&'static Measure| {
+                !many || wanted.slices_of_many.iter().any(|other| other.id == measure.id)
+            };
+            let own: Vec<&&'static Measure> = own.iter().filter(sliced).copied().collect();
+            for (slice, members) in slices.iter_mut().filter(|_| !own.is_empty()) {
                 let sample = sample.at(members.iter().copied());
                 for measure in &own {
                     if let Some(estimate) = estimate(measure.estimator, &sample) {

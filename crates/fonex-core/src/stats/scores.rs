@@ -241,9 +241,9 @@ impl Scores {
             }
             let seen = (next, off(next));
             if seen.1 > 0.0 {
-                near = next
+                near = next;
             } else {
-                far = next
+                far = next;
             }
             let slope = (seen.1 - last.1) / (seen.0 - last.0);
             let step = -seen.1 / slope;

@@ -224,8 +224,12 @@ fn results(options: &CaptionsWrite) -> Result<Vec<(String, Heard)>, Failure> {
     }
     let mut store = existing_store(&options.bench.bench)?;
     let run = find_run(&store, &options.source)?;
-    let view =
-        RunView::load(&mut store, run, None, &Wanted { measures: find("wer").into_iter().collect(), slices: false })?;
+    let view = RunView::load(
+        &mut store,
+        run,
+        None,
+        &Wanted { measures: find("wer").into_iter().collect(), ..Wanted::default() },
+    )?;
     let variant = match &options.variant {
         Some(name) => find_variant(&view, name)?,
         None => view

@@ -85,7 +85,7 @@ impl Named {
         // Only what the pairs need is read; figures of each side come with the findings.
         let wanted = Wanted {
             measures: asked.measures.first().copied().or_else(|| find("wer")).into_iter().collect(),
-            slices: false,
+            ..Wanted::default()
         };
         let view = RunView::load(store, run, profile, &wanted)?;
         if let Some(name) = &variant {
@@ -166,8 +166,15 @@ fn page(comparisons: &[Comparison]) -> String {
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
         output::plural(tested as u64, "finding")
     );
-    let mut units: Vec<DrawnUnit> = findings.iter().map(|finding| finding.unit).collect();
-    units.dedup();
+    if findings.iter().any(|finding| finding.more_clips.is_some()) {
+        text += "So many more clips would tell a difference of the size seen with a chance of 80 %.\n";
+    }
+    let mut units: Vec<DrawnUnit> = Vec::new();
+    findings.iter().map(|finding| finding.unit).for_each(|unit| {
+        if !units.contains(&unit) {
+            units.push(unit);
+        }
+    });
     for unit in units {
         text += match unit {
             DrawnUnit::Clip => "Chance is that of drawing clips: verdicts hold for more clips like these.\n",
@@ -216,7 +223,7 @@ pub(super) fn findings_table(comparisons: &[Comparison], named: bool) -> Table {
             table.row(sides.into_iter().filter(|_| named).chain(finding_cells(finding)));
         }
     }
-    table
+    table.without_empty_columns()
 }
 
 fn finding_cells(finding: &Finding) -> [Cell; 9] {
@@ -257,7 +264,7 @@ pub(super) fn what_it_would_take(finding: &Finding) -> String {
     }
     match (finding.verdict, finding.interval, finding.more_clips) {
         (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
-        (Verdict::CannotTell, Some(_), Some(more)) => format!("{more} more clips, for a chance of 80 %"),
+        (Verdict::CannotTell, Some(_), Some(more)) => format!("{more} more clips"),
         (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => "no difference is seen".to_owned(),
         (Verdict::CannotTell, Some(_), None) => "over a million more clips".to_owned(),
         _ => String::new(),

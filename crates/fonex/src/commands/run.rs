@@ -7,7 +7,7 @@ use fonex_store::{RunRef, Store};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
-use fonex_analysis::{RunView, Wanted};
+use fonex_analysis::RunView;
 use fonex_core::measures::Unit;
 use fonex_run::{Bench, Plan, existing_store, open_store, read_bench};
 use fonex_run::{Execution, Forecast, execute, forecast, stop_on_interrupt};
@@ -54,7 +54,7 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
         return Ok(Code::Interrupted);
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
-    let view = RunView::load(&mut store, run, None, &Wanted { slices: true, ..Wanted::default() })?;
+    let view = RunView::load(&mut store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
     show::print_run(&store, &view, options.format.format)?;
     Ok(code(&execution, plan))
 }

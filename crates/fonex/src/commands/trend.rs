@@ -58,7 +58,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         measures.extend(find("wer"));
     }
     let profile = options.profile.chosen()?;
-    let wanted = Wanted { measures: measures.clone(), slices: false };
+    let wanted = Wanted { measures: measures.clone(), ..Wanted::default() };
     let mut runs = Vec::new();
     let mut left_out = 0;
     for run in store.runs()? {

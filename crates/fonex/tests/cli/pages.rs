@@ -211,7 +211,7 @@ fn a_stored_run_is_scored_anew_under_another_profile() {
 fn a_measure_of_the_table_is_in_every_command_and_form() {
     let folder = compared();
     let id = "first_word_wrong";
-    let measured = |arguments: &[&str]| folder.fonex(arguments).expect(0).out;
+    let measured = |arguments: &[&str]| folder.fonex_in(arguments, &[("COLUMNS", "160")]).expect(0).out;
     folder.write("heard.jsonl", "{\"id\":\"c00\",\"text\":\"at pylon six\"}\n");
     let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
     let score: serde_json::Value = folder.fonex(&arguments).expect(0).json();

@@ -5,9 +5,10 @@ mod notes;
 mod tables;
 
 use clap::Args;
-use fonex_analysis::{RunView, VariantView, Wanted, score_in_depth};
+use fonex_analysis::{MANY_TRIALS, RunView, VariantView, Wanted, score_in_depth};
 use fonex_core::Task;
 use fonex_core::accuracy::Score;
+use fonex_core::measures::Measure;
 use fonex_run::{existing_store, profile_checksum};
 use fonex_store::{Run, RunState, Store};
 use serde::Serialize;
@@ -20,7 +21,7 @@ use crate::failure::{Code, Failure};
 use crate::output::{self, percent, plural};
 use clips::{show_clip, worst_clips};
 use notes::{cautions, costs, outcomes, requests, times};
-use tables::{MOST_SIDE_BY_SIDE, every_figure, slices_table};
+use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{measures_table, off_the_rest, variants_table};
 
 #[derive(Debug, Args)]
@@ -56,7 +57,7 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     let mut store = existing_store(&options.bench.bench)?;
     let run = find_run(&store, &options.run)?;
     let profile = options.profile.chosen()?;
-    let wanted = Wanted { measures: options.measures.chosen()?, slices: true };
+    let wanted = wanted_for(options.format.format, options.measures.chosen()?);
     let mut view = RunView::load(&mut store, run, profile.as_ref(), &wanted)?;
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
@@ -75,6 +76,12 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
         output::print(&worst_clips(&store, &view, options.worst)?)?;
     }
     Ok(Code::Done)
+}
+
+/// What a run's page or its other forms need: a page of many trials does with the first measures by slice.
+pub fn wanted_for(format: Format, measures: Vec<&'static Measure>) -> Wanted {
+    let few = format == Format::Table && measures.is_empty();
+    Wanted { measures, slices: true, slices_of_many: if few { headline_measures() } else { Vec::new() } }
 }
 
 /// A variant with what went wrong in it, for programs.
@@ -138,6 +145,9 @@ fn page(view: &RunView) -> String {
             page += &output::text(&table);
             page.push('\n');
         }
+    }
+    if view.variants.iter().any(|variant| variant.extras.trials > MANY_TRIALS as u64) {
+        page += "Of so many trials only the first measures are shown by slice; --format csv has all.\n\n";
     }
     for notes in [outcomes(view), cautions(view), requests(view), costs(view), times(view)] {
         if !notes.is_empty() {

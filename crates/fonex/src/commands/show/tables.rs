@@ -47,6 +47,12 @@ const fn headlines(task: Task) -> &'static [&'static str] {
     }
 }
 
+/// The same of every task.
+pub(super) fn headline_measures() -> Vec<&'static Measure> {
+    let all = [Task::Hear, Task::Speak, Task::Reply].into_iter().flat_map(headlines);
+    all.filter_map(|id| find(id)).collect()
+}
+
 /// One row a variant.
 pub fn variants_table(variants: &[&VariantView]) -> Table {
     let task = variants.first().map_or(Task::Hear, |variant| variant.variant.task);
