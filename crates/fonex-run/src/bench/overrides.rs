@@ -22,7 +22,9 @@ pub(super) fn apply(table: &mut Table, typed: &str) -> Result<(), Problem> {
     let mut here = table;
     for part in above {
         let inner = here.entry((*part).to_owned()).or_insert_with(|| Value::Table(Table::new()));
-        here = inner.as_table_mut().ok_or_else(|| problem(format!("\"{part}\" is a value and holds nothing")))?;
+        here = inner
+            .as_table_mut()
+            .ok_or_else(|| problem(format!("\"{part}\" is a single value, not a table with keys")))?;
     }
     here.insert((*last).to_owned(), value);
     Ok(())

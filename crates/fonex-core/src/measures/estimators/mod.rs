@@ -89,6 +89,8 @@ pub struct Difference {
     pub difference: f64,
     /// Units of chance it stands on.
     pub units: u64,
+    /// No difference can be larger: 1 for shares.
+    most: f64,
     form: Form,
 }
 
@@ -114,13 +116,21 @@ pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Opti
                 second: other,
                 difference,
                 units: units as u64,
+                most: f64::INFINITY,
                 form,
             });
         }
         let pair = quantile::Pair::new(first, second, q, of)?;
         let units = pair.units();
         let form = Form::Quantile(Box::new(pair));
-        return Some(Difference { first: one, second: other, difference: other - one, units, form });
+        return Some(Difference {
+            first: one,
+            second: other,
+            difference: other - one,
+            units,
+            most: f64::INFINITY,
+            form,
+        });
     }
     let (one, other) = match estimator {
         Estimator::Slope => (slope::linear(first)?, slope::linear(second)?),
@@ -132,6 +142,7 @@ pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Opti
         second: other.estimate,
         difference: scores.estimate(),
         units: scores.units() as u64,
+        most: one.limits.1 - one.limits.0,
         form: Form::Scores(scores),
     })
 }
@@ -163,7 +174,10 @@ impl Difference {
     #[must_use]
     pub fn interval(&self, alpha: f64) -> Option<Interval> {
         match &self.form {
-            Form::Scores(scores) => Some(scores.interval(alpha)),
+            Form::Scores(scores) => {
+                let Interval { low, high } = scores.interval(alpha);
+                Some(Interval { low: low.max(-self.most), high: high.min(self.most) })
+            }
             Form::Median(paired) => quantile::interval(paired, 0.5, |row| row[0], alpha),
             Form::Quantile(pair) => pair.interval(alpha),
         }
