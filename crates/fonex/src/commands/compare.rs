@@ -10,7 +10,7 @@ use fonex_run::{existing_store, unknown};
 use fonex_store::{RunRef, Store};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
-use super::{find_run, find_variant};
+use super::{FEW_CLIPS, find_run, find_variant};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, money};
@@ -168,6 +168,14 @@ fn page(comparisons: &[Comparison]) -> String {
     );
     if findings.iter().any(|finding| finding.more_clips.is_some()) {
         text += "So many more clips would tell a difference of the size seen with a chance of 80 %.\n";
+    }
+    if let Some(clips) =
+        findings.iter().filter(|f| f.slice.is_none()).map(|f| f.clips).min().filter(|n| *n < FEW_CLIPS)
+    {
+        text += &format!(
+            "caution: {} in a pair: with fewer than {FEW_CLIPS} take every interval as rough\n",
+            output::plural(clips, "clip")
+        );
     }
     let mut units: Vec<DrawnUnit> = Vec::new();
     findings.iter().map(|finding| finding.unit).for_each(|unit| {

@@ -13,10 +13,11 @@ use fonex_report::terminal_trend;
 use fonex_run::existing_store;
 use fonex_store::{RunState, Store};
 
+use super::FEW_CLIPS;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table, write_chart};
+use crate::output::{self, Cell, Table, plural, write_chart};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -70,7 +71,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         }
     }
     if left_out > 0 {
-        let runs = output::plural(left_out, "unfinished run");
+        let runs = plural(left_out, "unfinished run");
         output::caution(&format!("{runs} left out; --unfinished takes them as well"));
     }
     let slice = match &options.slice {
@@ -216,6 +217,12 @@ fn print_page(all: &[Series]) -> Result<(), Failure> {
             }
         }
         text.push('\n');
+    }
+    let clips =
+        all.iter().flat_map(|series| &series.points).map(|point| point.clips).filter(|clips| *clips > 0).min();
+    if let Some(clips) = clips.filter(|clips| *clips < FEW_CLIPS) {
+        let clips = plural(clips, "clip");
+        text += &format!("caution: {clips} in a run: with fewer than {FEW_CLIPS} take every interval as rough\n");
     }
     text += "Dots: 95 % interval over clips. Each run is tested once, with the runs before it; a change that was told stays\n";
     text += "told, and at most 5 % of unchanged series claim one.\n";

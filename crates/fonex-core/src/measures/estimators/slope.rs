@@ -37,8 +37,8 @@ struct ClipSlope {
 ///
 /// With eight units or more the interval is that of a ratio over units. With fewer it comes from within the recordings: the
 /// rest beside the line is turned into the four longest cosine waves, whose power is the long-run variance, and Student's
-/// distribution with as many degrees of freedom (Müller, "A theory of robust long-run variance estimation", 2007; Lazarus,
-/// Lewis, Stock and Watson, "HAR inference: recommendations for practice", 2018). Wander that is slow against the recording
+/// distribution with as many degrees of freedom (Müller, "A theory of robust long-run variance estimation", 2007; Lazarus
+/// and others, "HAR inference: recommendations for practice", 2018). Wander that is slow against the recording
 /// is in these waves, so that the length of blocks is not left to choice.
 pub(super) fn estimate(sample: &Sample) -> Option<Slope> {
     let slopes = clip_slopes(sample);
