@@ -1,15 +1,16 @@
 //! Two variants over the same clips: which is better, and is it sure.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use fonex_core::Task;
 use fonex_core::measures::{ALL, Measure, Sample, Units, difference};
 use fonex_core::stats::Reach;
-use fonex_core::verdict::{DrawnUnit, Finding, Question, answer};
+use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
+use fonex_core::{Clip, Task};
 use fonex_store::{Machine, Run, RunState, Store, StoreError};
 use serde::Serialize;
 
-use crate::view::{ByClip, CostSummary, RunView, VariantView, add_clip};
+use crate::by_clip::{ByClip, add_clip};
+use crate::view::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
 #[derive(Clone, Copy)]
@@ -18,6 +19,30 @@ pub struct Side<'v> {
     pub run: &'v RunView,
     /// The variant.
     pub variant: &'v VariantView,
+    /// Which of its clips.
+    pub material: Material<'v>,
+}
+
+/// Which clips of a run one side of a comparison is about, and by what they are paired.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Material<'v> {
+    /// All, paired by id.
+    Whole,
+    /// Those that were not varied, paired by id with what was made of them.
+    Unchanged,
+    /// Those made by this recipe, paired by the clip that they were made of.
+    Varied(&'v str),
+}
+
+impl Material<'_> {
+    /// By what a clip is paired; none where it is not part of the material.
+    fn key<'c>(&self, clip: &'c Clip) -> Option<&'c str> {
+        match self {
+            Self::Whole => Some(&clip.id),
+            Self::Unchanged => clip.recipe().is_none().then(|| clip.origin()),
+            Self::Varied(recipe) => (clip.recipe() == Some(recipe)).then(|| clip.origin()),
+        }
+    }
 }
 
 impl Side<'_> {
@@ -25,7 +50,12 @@ impl Side<'_> {
     #[must_use]
     pub fn name(&self) -> String {
         let run = self.run.run.label.clone().unwrap_or_else(|| self.run.run.id.to_string());
-        format!("{run}:{}", self.variant.variant.name)
+        let name = &self.variant.variant.name;
+        match self.material {
+            Material::Whole => format!("{run}:{name}"),
+            Material::Unchanged => format!("{run}:{name} unchanged"),
+            Material::Varied(recipe) => format!("{run}:{name} {recipe}"),
+        }
     }
 }
 
@@ -77,13 +107,19 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
     }
     let all: Vec<Question> = questions.iter().flatten().cloned().collect();
     let mut findings = answer(&all).into_iter();
-    let comparisons = pairs.iter().zip(questions).map(|((first, second), asked)| Comparison {
-        first: first.name(),
-        second: second.name(),
-        cautions: cautions(*first, *second),
-        findings: findings.by_ref().take(asked.len()).collect(),
-        first_cost: first.variant.cost.clone(),
-        second_cost: second.variant.cost.clone(),
+    let comparisons = pairs.iter().zip(questions).map(|((first, second), asked)| {
+        let findings: Vec<Finding> = findings.by_ref().take(asked.len()).collect();
+        let fewest = findings.iter().filter(|finding| finding.slice.is_none()).map(|finding| finding.clips).min();
+        let mut cautions = cautions(*first, *second);
+        cautions.extend(few_clips(fewest.unwrap_or(u64::MAX)));
+        Comparison {
+            first: first.name(),
+            second: second.name(),
+            cautions,
+            findings,
+            first_cost: first.variant.cost.clone(),
+            second_cost: second.variant.cost.clone(),
+        }
     });
     Ok(comparisons.collect())
 }
@@ -102,15 +138,23 @@ impl<'v> Paired<'v> {
     fn new(store: &Store, first: Side<'v>, second: Side<'v>, unit: Option<DrawnUnit>) -> Result<Self, StoreError> {
         let clips = [first, second].map(|side| ByClip::new(side.variant.places()));
         let (one, other) = (&first.run.run.corpus_checksum, &second.run.run.corpus_checksum);
-        let shared: Vec<[u32; 2]> = if one == other {
+        let whole = [first, second].iter().all(|side| side.material == Material::Whole);
+        let shared: Vec<[u32; 2]> = if one == other && whole {
             let both = clips[0].clips.iter().filter(|clip| clips[1].clips.binary_search(clip).is_ok());
             both.map(|clip| [*clip, *clip]).collect()
         } else {
             let (labels, others) = (store.clips(one)?, store.clips(other)?);
-            let places: HashMap<&str, u32> = (0..).zip(&others).map(|(at, clip)| (clip.id.as_str(), at)).collect();
-            let same = |clip: &&u32| {
-                let place = *places.get(labels[**clip as usize].id.as_str())?;
-                Some([**clip, place])
+            // Of clips with one key the first counts.
+            let keys = (0_u32..).zip(&others).filter_map(|(at, clip)| Some((second.material.key(clip)?, at)));
+            let mut places: HashMap<&str, u32> = HashMap::new();
+            for (key, at) in keys {
+                places.entry(key).or_insert(at);
+            }
+            let mut taken = HashSet::new();
+            let mut same = |clip: &&u32| {
+                let key = first.material.key(&labels[**clip as usize])?;
+                let place = *places.get(key)?;
+                taken.insert(key).then_some([**clip, place])
             };
             clips[0].clips.iter().filter_map(|clip| same(&clip)).collect()
         };
@@ -217,28 +261,17 @@ impl<'v> Paired<'v> {
     /// Why no verdict on a measure may be given: times that were taken on different or differently busy machines.
     fn withheld(&self, measure: &Measure) -> Option<String> {
         let [first, second] = self.sides.map(|side| &side.run.run);
-        if !takes_time(measure) || first.id == second.id {
+        if !measure.fact.timed || first.id == second.id {
             return None;
         }
         unlike_machines(first, second)
     }
 }
 
-/// Whether a measure is of wall or processor time, which depends on the machine and what else it does.
-#[must_use]
-pub fn takes_time(measure: &Measure) -> bool {
-    const FACTS: [&str; 9] = [
-        "took",
-        "first_piece",
-        "first_audible",
-        "rtf",
-        "cpu",
-        "playback",
-        "live_first_words",
-        "live_shown",
-        "live_settled",
-    ];
-    FACTS.contains(&measure.fact.id) || measure.fact.id == "live_final"
+/// A caution where intervals stand on few clips.
+pub(crate) fn few_clips(clips: u64) -> Option<String> {
+    let count = if clips == 1 { "1 clip".to_owned() } else { format!("{clips} clips") };
+    (clips < FEW_CLIPS).then(|| format!("{count} only: with fewer than {FEW_CLIPS} take every interval as rough"))
 }
 
 /// Why times of two runs do not compare, if so.
@@ -294,7 +327,7 @@ pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
         differs(!why.is_empty(), format!("no verdict on times: {why}"));
     }
     differs(
-        a.corpus_checksum != b.corpus_checksum,
+        a.corpus_checksum != b.corpus_checksum && second.material == Material::Whole,
         "made on different corpora: only shared clips are compared".to_owned(),
     );
     let (one, other) = (first.run.profile(), second.run.profile());

@@ -1,16 +1,17 @@
 //! What cannot be read off the facts: what went wrong word by word, and the score with its confusions, terms and bins.
 
-use std::collections::HashMap;
-
 use fonex_core::accuracy::{Answered, Score, ScoreBuilder, WordStep};
 use fonex_core::align::EditCounts;
 use fonex_core::measures::find;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Task};
-use fonex_store::{Store, StoreError, TrialRecord};
+use fonex_formats::in_parallel;
+use fonex_store::{Store, StoreError, StoredTrial};
 use serde::Serialize;
 
-use crate::view::{ByClip, RunView, VariantView};
+use crate::by_clip::ByClip;
+use crate::rounds::in_rounds;
+use crate::view::{RunView, VariantView};
 
 /// One clip of a recogniser variant; repeats are added up.
 #[derive(Debug, Clone, Serialize)]
@@ -26,53 +27,83 @@ pub struct ClipResult {
     pub steps: Vec<WordStep>,
 }
 
-/// A recogniser variant in depth.
-#[derive(Debug)]
-pub struct Depth {
-    /// Its score, what went wrong included.
-    pub score: Score,
-    /// The labels, in corpus order.
-    pub labels: Vec<Clip>,
-    /// The timed trials, in corpus order.
-    pub records: Vec<TrialRecord>,
-}
+/// Clips read before all cores work on them.
+const ROUND: usize = 1 << 13;
+/// Clips of one part that one core works on. It decides how results are grouped, so it does not depend on the machine.
+const PART: usize = 1 << 10;
+
+/// The place of a clip with its trials.
+type TrialsOf = (usize, Vec<StoredTrial>);
 
 /// The score of a variant with all that went wrong. None for other tasks than hearing.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Result<Option<Depth>, StoreError> {
+pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Result<Option<Score>, StoreError> {
     if variant.variant.task != Task::Hear {
         return Ok(None);
     }
     let labels = store.clips(&run.run.corpus_checksum)?;
-    let mut by_clip: HashMap<String, Vec<TrialRecord>> = HashMap::new();
-    store.each_trial(run.run.id, |trial| {
-        if trial.key.variant == variant.place && !trial.key.warm_up {
-            by_clip.entry(trial.key.clip_id.clone()).or_default().push(trial);
+    let mut empty = ScoreBuilder::new(&run.profile().name);
+    labels.iter().for_each(|clip| empty.tell_terms(run.profile(), &clip.terms));
+    let repeats = store.repeats(run.run.id, variant.place)?;
+    let of_clip = |clip: usize| store.stored_trials_of(run.run.id, variant.place, &labels[clip].id, repeats);
+    let read = |then: &mut dyn FnMut(Vec<TrialsOf>) -> Result<(), StoreError>| {
+        for first in (0..labels.len()).step_by(ROUND) {
+            let clips = first..labels.len().min(first + ROUND);
+            then(clips.map(|clip| Ok((clip, of_clip(clip)?))).collect::<Result<_, StoreError>>()?)?;
         }
-    })?;
-    let profile = run.profile();
-    let mut builder = ScoreBuilder::new(&profile.name);
-    labels.iter().for_each(|clip| builder.tell_terms(profile, &clip.terms));
-    let mut records = Vec::new();
-    for clip in &labels {
-        let (Some(mut trials), Ok(label)) = (by_clip.remove(&clip.id), Label::parse(&clip.text)) else { continue };
-        trials.sort_by_key(|trial| trial.key.repeat);
-        let mut answers = Vec::new();
-        for trial in &trials {
-            match trial.heard.as_ref().filter(|_| trial.outcome.is_answer()) {
-                Some(heard) => answers
-                    .push(Answered { counts: builder.hear(profile, clip, &label, heard), took_ms: trial.took_ms }),
-                None => builder.add_missing(profile, clip, &label),
+        Ok(())
+    };
+    let builder = in_rounds(read, &mut |(): ()| Ok(()), |rounds, _| {
+        let mut whole = empty.clone();
+        for round in rounds {
+            let parts: Vec<&[TrialsOf]> = round.chunks(PART).collect();
+            let scored = in_parallel(&parts, |part| {
+                let mut builder = empty.clone();
+                part.iter().try_for_each(|(clip, trials)| add_clip(&mut builder, run, &labels[*clip], trials))?;
+                Ok::<_, StoreError>(builder)
+            });
+            for part in scored {
+                whole.merge(part?);
             }
         }
-        if !answers.is_empty() {
-            builder.add(clip, &answers);
+        Ok(whole)
+    })?;
+    // The figures of the run are those of its facts, in which repeats share the weight of their clip.
+    Ok(Some(Score { measures: variant.measures.clone(), ..builder.finish() }))
+}
+
+/// Adds the timed trials of a clip, its repeats in order.
+fn add_clip(
+    builder: &mut ScoreBuilder,
+    run: &RunView,
+    clip: &Clip,
+    trials: &[StoredTrial],
+) -> Result<(), StoreError> {
+    let profile = run.profile();
+    let Ok(label) = Label::parse(&clip.text) else { return Ok(()) };
+    let (mut answers, mut failed) = (Vec::new(), 0);
+    for trial in trials {
+        let trial = trial.read()?;
+        match trial.heard.as_ref().filter(|_| trial.outcome.is_answer()) {
+            Some(heard) => {
+                answers.push(Answered { counts: builder.hear(profile, clip, &label, heard), took_ms: trial.took_ms });
+            }
+            None => failed += 1,
         }
-        records.extend(trials);
     }
-    Ok(Some(Depth { score: builder.finish(), labels, records }))
+    if answers.is_empty() && failed == 0 {
+        return Ok(());
+    }
+    if answers.is_empty() {
+        builder.add_missing(profile, clip, &label);
+        failed -= 1;
+    } else {
+        builder.add(clip, &answers);
+    }
+    builder.add_failed_repeats(profile, &label, failed);
+    Ok(())
 }
 
 /// The clips with the most wrong words, worst first, word by word; clips without an error are not among them.
@@ -125,7 +156,8 @@ pub fn clip_result(
     let mut result: Option<ClipResult> = None;
     for trial in store.trials_of_clip(run.run.id, variant.place, &clip.id)? {
         let Some(heard) = trial.heard.as_ref().filter(|_| trial.outcome.is_answer()) else { continue };
-        let score = fonex_core::accuracy::score_clip(run.profile(), &label, &heard.text);
+        let score =
+            fonex_core::accuracy::score_clip(&run.profile().in_language(clip.lang.as_deref()), &label, &heard.text);
         match &mut result {
             Some(result) => {
                 result.words += score.words;

@@ -25,6 +25,8 @@ pub struct Extras {
     pub example: Option<FailedTrial>,
     /// Clips in a language that the voice does not list; none where its languages are not known.
     pub other_language: u64,
+    /// Trials whose texts were too long and too unlike to be aligned as a whole: their errors are an upper bound.
+    pub in_pieces: u64,
     /// What was used of the engine, warm-up included: that is charged as well.
     pub used: Usage,
     /// Seconds of audio heard or spoken.
@@ -173,6 +175,10 @@ impl ExtrasBuilder {
             lengths: Vec::new(),
             requests: Requests::default(),
         }
+    }
+
+    pub(crate) fn add_in_pieces(&mut self, in_pieces: bool) {
+        self.extras.in_pieces += u64::from(in_pieces);
     }
 
     pub(crate) fn add(&mut self, trial: &TrialRecord) {

@@ -10,18 +10,19 @@ use fonex_core::measures::{FACTS_VERSION, Fact, HearingCounts, Trial, Trials, fa
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Task};
 use fonex_formats::in_parallel;
-use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, TrialRecord};
+use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, StoredTrial, TrialRecord};
 
 use crate::checksum::profile_checksum;
 use crate::column::Column;
 use crate::extras::{Extras, ExtrasBuilder};
+use crate::rounds::in_rounds;
 
 /// Trials of one part that one core works on.
 const PART: usize = 1 << 10;
 /// Trials read before all cores work on them.
 const ROUND: usize = 1 << 13;
-/// Trials of a chunk in the store.
-const CHUNK: usize = 1 << 16;
+/// Trials of a chunk in the store. So many of each variant have all their facts in memory.
+const CHUNK: usize = 1 << 14;
 
 /// The place of each trial's clip in its corpus; the column that says how many trials there are.
 const PLACES: &str = "place";
@@ -32,21 +33,35 @@ const EXTRAS: &str = "extras";
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Facts {
     key: FactsKey,
+    /// The facts by variant and name, where the store may only be read.
+    held: Option<HashMap<(usize, String), Vec<u8>>>,
 }
 
 impl Facts {
     /// The facts of a run under a text profile: kept ones, or else computed now and kept.
     ///
     /// # Errors
-    /// When the store cannot be read or written.
+    /// When the store cannot be read, or writing to it fails half-way.
     pub fn of(store: &mut Store, run: &Run, profile: &TextProfile) -> Result<Self, StoreError> {
+        store.check_variants(run.id, run.variants.len())?;
         // A finished run gets no further trial.
         let trials = if run.state == RunState::Finished { 0 } else { store.trial_count(run.id)? };
         let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
-        let facts = Self { key };
-        if store.kept_fact(&facts.key, 0, EXTRAS)?.is_none() {
-            let kept = gather(store, run, profile)?;
-            store.keep_facts(&facts.key, &kept)?;
+        let mut facts = Self { key, held: None };
+        if store.kept_fact(&facts.key, 0, EXTRAS)?.is_some() {
+            return Ok(facts);
+        }
+        let kept = store.keep_facts(facts.key.clone()).and_then(|keeping| {
+            gather(store, run, profile, &mut |fact| keeping.add(&fact))?;
+            keeping.finish()
+        });
+        // A store that may only be read, or has no room left, is read all the same.
+        if kept.is_err() {
+            let held = facts.held.insert(HashMap::new());
+            gather(store, run, profile, &mut |fact| {
+                held.insert((fact.variant, fact.fact), fact.record);
+                Ok(())
+            })?;
         }
         Ok(facts)
     }
@@ -72,14 +87,31 @@ impl Facts {
     /// # Errors
     /// When the store cannot be read.
     pub fn extras(&self, store: &Store, variant: usize) -> Result<Extras, StoreError> {
-        let record = store.kept_fact(&self.key, variant, EXTRAS)?;
+        let record = self.kept(store, variant, EXTRAS)?;
         Ok(record.as_deref().map(serde_json::from_slice).transpose()?.unwrap_or_default())
+    }
+
+    /// A record that was kept under these facts.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(crate) fn kept(&self, store: &Store, variant: usize, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        match &self.held {
+            Some(held) => Ok(held.get(&(variant, name.to_owned())).cloned()),
+            None => store.kept_fact(&self.key, variant, name),
+        }
+    }
+
+    /// Keeps a record under these facts, for as long as they are kept.
+    pub(crate) fn keep(&self, store: &Store, variant: usize, name: String, record: Vec<u8>) {
+        // A store that may only be read is read all the same.
+        drop(store.keep_fact(&self.key, &KeptFact { variant, fact: name, record }));
     }
 
     fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
         let mut whole = Column::new(width);
         for chunk in 0.. {
-            let Some(bytes) = store.kept_fact(&self.key, variant, &chunk_name(fact, chunk))? else { break };
+            let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunk))? else { break };
             if let Some(column) = Column::decode(&bytes).filter(|column| column.width == width) {
                 whole.append(column);
             }
@@ -140,6 +172,7 @@ impl UnitCosts {
 struct Observed {
     variant: usize,
     place: u32,
+    in_pieces: bool,
     rows: Vec<Vec<f64>>,
 }
 
@@ -151,26 +184,33 @@ struct Gathering {
     extras: ExtrasBuilder,
 }
 
-fn gather(store: &Store, run: &Run, profile: &TextProfile) -> Result<Vec<KeptFact>, StoreError> {
+/// Takes the facts from all trials and hands them over chunk by chunk.
+fn gather(
+    store: &Store,
+    run: &Run,
+    profile: &TextProfile,
+    keep: &mut dyn FnMut(KeptFact) -> Result<(), StoreError>,
+) -> Result<(), StoreError> {
     let clips = store.clips(&run.corpus_checksum)?;
     let around = Around::new(store, run, profile, &clips)?;
-    let mut gathering: Vec<Gathering> =
-        run.variants.iter().zip(&around.facts).map(|(variant, facts)| Gathering::new(variant.task, facts)).collect();
     let mut kept = Vec::new();
-    let mut round: Vec<TrialRecord> = Vec::new();
-    store.each_trial(run.id, |trial| {
-        round.push(trial);
-        if round.len() == ROUND {
-            around.take_in(&round, &mut gathering, &mut kept);
-            round.clear();
+    let read =
+        |then: &mut dyn FnMut(Vec<StoredTrial>) -> Result<(), StoreError>| store.each_round(run.id, ROUND, then);
+    let gathering = in_rounds(read, keep, |rounds, kept| {
+        let variants = run.variants.iter().zip(&around.facts);
+        let mut gathering: Vec<Gathering> =
+            variants.map(|(variant, facts)| Gathering::new(variant.task, facts)).collect();
+        for round in rounds {
+            around.take_in(round, &mut gathering, kept)?;
         }
+        Ok(gathering)
     })?;
-    around.take_in(&round, &mut gathering, &mut kept);
     for (at, (gathering, variant)) in gathering.into_iter().zip(&run.variants).enumerate() {
-        let extras = gathering.finish(at, &around.facts[at], &mut kept).finish(variant, &clips, run.seed);
+        let extras =
+            gathering.finish(at, &around.facts[at], &mut |fact| kept.push(fact)).finish(variant, &clips, run.seed);
         kept.push(KeptFact { variant: at, fact: EXTRAS.to_owned(), record: serde_json::to_vec(&extras)? });
     }
-    Ok(kept)
+    kept.into_iter().try_for_each(keep)
 }
 
 impl<'r> Around<'r> {
@@ -204,18 +244,31 @@ impl<'r> Around<'r> {
     }
 
     /// Measures some trials on all cores and puts them behind those before.
-    fn take_in(&self, trials: &[TrialRecord], gathering: &mut [Gathering], kept: &mut Vec<KeptFact>) {
-        let parts: Vec<&[TrialRecord]> = trials.chunks(PART).collect();
+    fn take_in(
+        &self,
+        trials: Vec<StoredTrial>,
+        gathering: &mut [Gathering],
+        kept: &mut dyn FnMut(KeptFact),
+    ) -> Result<(), StoreError> {
+        let parts: Vec<&[StoredTrial]> = trials.chunks(PART).collect();
         let observed = in_parallel(&parts, |part| {
             let mut builder = self.empty.clone();
-            part.iter().map(|trial| self.observe(trial, &mut builder)).collect::<Vec<_>>()
+            let observe = |stored: &StoredTrial| -> Result<_, StoreError> {
+                let trial = stored.read()?;
+                let observed = self.observe(&trial, &mut builder);
+                Ok((trial, observed))
+            };
+            part.iter().map(observe).collect::<Result<Vec<_>, _>>()
         });
-        for (observed, trial) in observed.into_iter().flatten().zip(trials) {
-            gathering[trial.key.variant].extras.add(trial);
-            if let Some(observed) = observed {
-                gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
+        for part in observed {
+            for (trial, observed) in part? {
+                gathering[trial.key.variant].extras.add(&trial);
+                if let Some(observed) = observed {
+                    gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
+                }
             }
         }
+        Ok(())
     }
 
     /// None for a warm-up trial, or one whose clip is not known.
@@ -225,6 +278,7 @@ impl<'r> Around<'r> {
         let variant = &self.run.variants[record.key.variant];
         let label = Label::parse(&clip.text).ok()?;
         let hearing = (variant.task == Task::Hear).then(|| self.hearing(record, clip, &label, builder));
+        let in_pieces = hearing.as_ref().is_some_and(|counts| counts.in_pieces);
         let words_to_speak = match variant.task {
             Task::Hear => 0,
             Task::Speak | Task::Reply => label.first_reading().split_whitespace().count() as u64,
@@ -252,7 +306,7 @@ impl<'r> Around<'r> {
             }
             rows
         });
-        Some(Observed { variant: record.key.variant, place, rows: rows.collect() })
+        Some(Observed { variant: record.key.variant, place, in_pieces, rows: rows.collect() })
     }
 
     fn hearing(&self, record: &TrialRecord, clip: &Clip, label: &Label, builder: &mut ScoreBuilder) -> HearingCounts {
@@ -274,7 +328,8 @@ impl Gathering {
         }
     }
 
-    fn add(&mut self, observed: &Observed, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) {
+    fn add(&mut self, observed: &Observed, facts: &[&'static Fact], kept: &mut dyn FnMut(KeptFact)) {
+        self.extras.add_in_pieces(observed.in_pieces);
         self.places.push(&[f64::from(observed.place)]);
         self.columns.iter_mut().zip(&observed.rows).for_each(|(column, rows)| column.push(rows));
         if self.places.trials() == CHUNK {
@@ -283,17 +338,17 @@ impl Gathering {
     }
 
     /// Puts what there is into a chunk.
-    fn keep(&mut self, variant: usize, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) {
+    fn keep(&mut self, variant: usize, facts: &[&'static Fact], kept: &mut dyn FnMut(KeptFact)) {
         let mut put = |fact: &str, column: &mut Column| {
             let record = std::mem::replace(column, Column::new(column.width)).encode();
-            kept.push(KeptFact { variant, fact: chunk_name(fact, self.chunk), record });
+            kept(KeptFact { variant, fact: chunk_name(fact, self.chunk), record });
         };
         put(PLACES, &mut self.places);
         facts.iter().zip(&mut self.columns).for_each(|(fact, column)| put(fact.id, column));
         self.chunk += 1;
     }
 
-    fn finish(mut self, variant: usize, facts: &[&'static Fact], kept: &mut Vec<KeptFact>) -> ExtrasBuilder {
+    fn finish(mut self, variant: usize, facts: &[&'static Fact], kept: &mut dyn FnMut(KeptFact)) -> ExtrasBuilder {
         if self.places.trials() > 0 {
             self.keep(variant, facts, kept);
         }

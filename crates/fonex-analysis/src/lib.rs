@@ -1,21 +1,25 @@
 //! From stored trials to facts, estimates, comparisons and trends: what `show`, `compare`, `trend` and `report` stand on.
 
+mod by_clip;
 mod checksum;
 mod column;
 mod compare;
 mod depth;
 mod extras;
 mod facts;
+mod figures;
+mod rounds;
 mod sheet;
 mod trend;
 mod view;
 
 pub use checksum::profile_checksum;
 pub use column::Column;
-pub use compare::{Asked, Comparison, Side, by_task, cautions, compare, takes_time, unlike_machines};
-pub use depth::{ClipResult, Depth, clip_result, score_in_depth, worst};
+pub use compare::{Asked, Comparison, Material, Side, by_task, cautions, compare, unlike_machines};
+pub use depth::{ClipResult, clip_result, score_in_depth, worst};
 pub use extras::{Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCount, RequestSummary};
 pub use facts::Facts;
+pub use figures::{MANY_TRIALS, Wanted};
 pub use sheet::{Sheet, SliceKey};
 pub use trend::{Break, ChangeFinding, Followed, Point, Series, follow};
-pub use view::{CostSummary, MANY_TRIALS, RunView, SliceView, VariantView, Wanted};
+pub use view::{CostSummary, RunView, SliceView, VariantView};

@@ -8,8 +8,9 @@ use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
-use crate::compare::{takes_time, unlike_machines};
-use crate::view::{ByClip, RunView, VariantView, add_clip};
+use crate::by_clip::{ByClip, add_clip};
+use crate::compare::{few_clips, unlike_machines};
+use crate::view::{RunView, VariantView};
 
 /// One measure of one variant over runs, oldest first.
 #[derive(Debug, Clone, Serialize)]
@@ -30,6 +31,9 @@ pub struct Series {
     pub breaks: Vec<Break>,
     /// What was drawn.
     pub unit: DrawnUnit,
+    /// What makes its figures less sure.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cautions: Vec<String>,
     /// Why changes are not looked for, if so.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub withheld: Option<String>,
@@ -131,6 +135,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
     let drawn = unit.or_else(|| natural(&steps)).unwrap_or(DrawnUnit::Clip);
     let points: Vec<Point> = steps.iter().map(|step| step.point(measure)).collect();
     let breaks = breaks(&steps, measure);
+    let fewest = points.iter().map(|point| point.clips).filter(|clips| *clips > 0).min().unwrap_or(u64::MAX);
     let mut series = Series {
         variant: variant.to_owned(),
         measure: measure.id.to_owned(),
@@ -139,6 +144,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         changes: Vec::new(),
         breaks: breaks.iter().map(|(_, told, _)| told.clone()).collect(),
         unit: drawn,
+        cautions: few_clips(fewest).into_iter().collect(),
         withheld: None,
     };
     // Testing begins anew behind every break that the measure minds.
@@ -210,7 +216,7 @@ fn breaks(steps: &[Step<'_>], measure: &Measure) -> Vec<(usize, Break, bool)> {
     for (at, pair) in steps.windows(2).enumerate() {
         let (before, after) = (&pair[0].run.run, &pair[1].run.run);
         let machine = unlike_machines(before, after);
-        let timed = takes_time(measure);
+        let timed = measure.fact.timed;
         for (what, minds) in [
             ((before.corpus_checksum != after.corpus_checksum).then(|| "the corpus changed".to_owned()), true),
             ((pair[0].run.profile() != pair[1].run.profile()).then(|| "the text profile changed".to_owned()), true),

@@ -1,24 +1,19 @@
 //! One run, measured: each variant with its outcomes and every measure of its task, over all clips and by slice.
 
-use std::collections::HashMap;
-
+use fonex_core::Outcome;
 use fonex_core::accuracy::Measured;
 use fonex_core::cost::Usage;
-use fonex_core::measures::{ALL, Fact, Measure, Sample, estimate};
-use fonex_core::stats::UnitKind;
+use fonex_core::measures::Fact;
 use fonex_core::text::TextProfile;
-use fonex_core::{Outcome, Task};
 use fonex_store::{Run, Store, StoreError, Variant};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::column::Column;
 use crate::extras::{Extras, OutcomeCount};
 use crate::facts::Facts;
+use crate::figures::{Estimating, Figures, Wanted};
 use crate::profile_checksum;
 use crate::sheet::Sheet;
-
-/// What decides which clips share a band of lengths.
-const LENGTH: &str = "length";
 
 /// A run with all that is measured of it.
 #[derive(Debug, Serialize)]
@@ -66,7 +61,7 @@ pub struct VariantView {
 }
 
 /// The measures of the clips that share a value.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SliceView {
     /// What is shared: a tag's name, `speaker`, `lang` or `length`.
     pub by: String,
@@ -89,20 +84,6 @@ pub struct CostSummary {
     /// The cost spread over the trials.
     pub per_trial: f64,
 }
-
-/// How much of a run is measured.
-#[derive(Debug, Clone, Default)]
-pub struct Wanted {
-    /// Only these measures; all of them where it is empty.
-    pub measures: Vec<&'static Measure>,
-    /// Whether slices are measured too.
-    pub slices: bool,
-    /// What slices hold of a variant with more than [`MANY_TRIALS`] trials, which take long; everything where it is empty.
-    pub slices_of_many: Vec<&'static Measure>,
-}
-
-/// Trials of a variant beyond which every measure of every slice takes more than a few seconds.
-pub const MANY_TRIALS: usize = 50_000;
 
 impl RunView {
     /// Measures a stored run, from kept facts where they are there. `profile` scores it under another text profile than its own.
@@ -174,182 +155,18 @@ impl RunView {
     ) -> Result<VariantView, StoreError> {
         let extras = self.facts.extras(store, place)?;
         let places = self.facts.places(store, place)?;
-        let task = variant.task;
-        let by_clip = ByClip::new(&places);
-        let mut view = VariantView {
-            variant,
-            extras,
-            cost: None,
-            clips: by_clip.clips.len() as u64,
-            measures: Measured::default(),
-            slices: Vec::new(),
-            place,
-            places: Vec::new(),
+        let estimating = Estimating {
+            store,
+            facts: &self.facts,
+            sheet: &self.sheet,
+            variant: place,
+            task: variant.task,
+            places: &places,
         };
-        let mut slices: Vec<(SliceView, Vec<usize>)> =
-            if wanted.slices { self.slices_of(store, place, task, &by_clip, &places)? } else { Vec::new() };
-        let asked = |measure: &&&'static Measure| {
-            let named = wanted.measures.is_empty() || wanted.measures.iter().any(|other| other.id == measure.id);
-            named && measure.tasks.contains(&task)
-        };
-        let asked: Vec<&'static Measure> = ALL.iter().filter(asked).copied().collect();
-        let mut done: Vec<&str> = Vec::new();
-        // Fact by fact, so that one column is in memory at a time.
-        for fact in asked.iter().map(|measure| measure.fact) {
-            if done.contains(&fact.id) {
-                continue;
-            }
-            done.push(fact.id);
-            let sample = by_clip.sample(&self.facts.fact(store, place, fact)?);
-            if sample.is_empty() {
-                continue;
-            }
-            let own: Vec<&&'static Measure> = asked.iter().filter(|measure| measure.fact.id == fact.id).collect();
-            for measure in &own {
-                if let Some(estimate) = estimate(measure.estimator, &sample) {
-                    view.measures.insert(measure, estimate);
-                }
-            }
-            let many = places.len() > MANY_TRIALS && !wanted.slices_of_many.is_empty();
-            let sliced = |measure: &&&&'static Measure| {
-                !many || wanted.slices_of_many.iter().any(|other| other.id == measure.id)
-            };
-            let own: Vec<&&'static Measure> = own.iter().filter(sliced).copied().collect();
-            for (slice, members) in slices.iter_mut().filter(|_| !own.is_empty()) {
-                let sample = sample.at(members.iter().copied());
-                for measure in &own {
-                    if let Some(estimate) = estimate(measure.estimator, &sample) {
-                        slice.measures.insert(measure, estimate);
-                    }
-                }
-            }
-        }
-        view.slices = slices.into_iter().map(|(slice, _)| slice).collect();
-        view.places = places;
-        Ok(view)
+        let figures = estimating.figures(wanted)?;
+        let Figures { clips, measures, slices } = figures;
+        Ok(VariantView { variant, extras, cost: None, clips, measures, slices, place, places })
     }
-
-    /// The slices of a variant's clips with the places of their clips among them; only where a key has several values.
-    fn slices_of(
-        &self,
-        store: &Store,
-        place: usize,
-        task: Task,
-        by_clip: &ByClip,
-        places: &[u32],
-    ) -> Result<Vec<(SliceView, Vec<usize>)>, StoreError> {
-        let mut slices = Vec::new();
-        for key in &self.sheet.keys {
-            let mut members: Vec<Vec<usize>> = vec![Vec::new(); key.values.len()];
-            for (at, clip) in by_clip.clips.iter().enumerate() {
-                if let Some(value) = (key.of_clip[*clip as usize] as usize).checked_sub(1) {
-                    members[value].push(at);
-                }
-            }
-            if members.iter().filter(|members| !members.is_empty()).count() > 1 {
-                for (value, members) in key.values.iter().zip(members).filter(|(_, members)| !members.is_empty()) {
-                    slices.push((slice(&key.by, value, members.len()), members));
-                }
-            }
-        }
-        if task == Task::Hear {
-            slices.extend(self.lengths_of(store, place, by_clip, places)?);
-        }
-        Ok(slices)
-    }
-
-    /// Bands of label lengths, by the words that the text profile leaves.
-    fn lengths_of(
-        &self,
-        store: &Store,
-        place: usize,
-        by_clip: &ByClip,
-        places: &[u32],
-    ) -> Result<Vec<(SliceView, Vec<usize>)>, StoreError> {
-        const BANDS: [(f64, &str); 4] =
-            [(5.0, "to 5 words"), (15.0, "6 to 15 words"), (50.0, "16 to 50 words"), (f64::MAX, "over 50 words")];
-        let Some(measure) = fonex_core::measures::find("wer_failures_as_empty") else { return Ok(Vec::new()) };
-        let words = self.facts.fact(store, place, measure.fact)?;
-        let mut length: HashMap<u32, f64> = HashMap::new();
-        for (trial, clip) in places.iter().enumerate() {
-            if let [correct, substituted, deleted, _] = words.rows(trial) {
-                length.entry(*clip).or_insert(correct + substituted + deleted);
-            }
-        }
-        let mut members: [Vec<usize>; 4] = Default::default();
-        for (at, clip) in by_clip.clips.iter().enumerate() {
-            let words = length.get(clip).copied().unwrap_or_default();
-            let band = BANDS.iter().position(|(most, _)| words <= *most).unwrap_or(BANDS.len() - 1);
-            members[band].push(at);
-        }
-        if members.iter().filter(|members| !members.is_empty()).count() < 2 {
-            return Ok(Vec::new());
-        }
-        let bands = BANDS.iter().zip(members).filter(|(_, members)| !members.is_empty());
-        Ok(bands.map(|((_, band), members)| (slice(LENGTH, band, members.len()), members)).collect())
-    }
-}
-
-fn slice(by: &str, value: &str, clips: usize) -> SliceView {
-    SliceView { by: by.to_owned(), value: value.to_owned(), clips: clips as u64, measures: Measured::default() }
-}
-
-/// Trials put together by clip, clips in the order of the corpus.
-pub(crate) struct ByClip {
-    /// Places of the clips in the corpus.
-    pub(crate) clips: Vec<u32>,
-    /// The trials, clip by clip.
-    trials: Vec<u32>,
-    /// Where each clip's trials end.
-    ends: Vec<u32>,
-}
-
-impl ByClip {
-    pub(crate) fn new(places: &[u32]) -> Self {
-        let most = places.iter().max().map_or(0, |place| *place as usize + 1);
-        let mut starts: Vec<u32> = vec![0; most + 1];
-        places.iter().for_each(|place| starts[*place as usize + 1] += 1);
-        let clips: Vec<u32> = (0..most as u32).filter(|place| starts[*place as usize + 1] > 0).collect();
-        (0..most).for_each(|place| starts[place + 1] += starts[place]);
-        let ends = clips.iter().map(|place| starts[*place as usize + 1]).collect();
-        let mut trials = vec![0; places.len()];
-        for (trial, place) in (0..).zip(places) {
-            let next = &mut starts[*place as usize];
-            trials[*next as usize] = trial;
-            *next += 1;
-        }
-        Self { clips, trials, ends }
-    }
-
-    /// A fact clip by clip, each clip a unit. Only repeats that contribute share the clip's weight.
-    pub(crate) fn sample(&self, column: &Column) -> Sample {
-        let mut sample = Sample::new(column.width, UnitKind::Clip);
-        for at in 0..self.clips.len() {
-            add_clip(&mut sample, at as u32, self.at(at), column);
-        }
-        sample
-    }
-
-    fn at(&self, at: usize) -> &[u32] {
-        let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.trials[start as usize..self.ends[at] as usize]
-    }
-
-    /// The trials of the clip at a place of the corpus.
-    pub(crate) fn trials_of(&self, clip: u32) -> &[u32] {
-        self.clips.binary_search(&clip).map_or(&[], |at| self.at(at))
-    }
-}
-
-/// Adds a clip with the rows of those of its trials that have some.
-pub(crate) fn add_clip(sample: &mut Sample, unit: u32, trials: &[u32], column: &Column) {
-    if let [trial] = trials {
-        sample.add(unit, [column.rows(*trial as usize)].into_iter());
-        return;
-    }
-    let rows: Vec<&[f64]> =
-        trials.iter().map(|trial| column.rows(*trial as usize)).filter(|rows| !rows.is_empty()).collect();
-    sample.add(unit, rows.into_iter());
 }
 
 impl VariantView {

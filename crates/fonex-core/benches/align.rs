@@ -1,6 +1,6 @@
 //! How long it takes to align long texts with the full path, beside a general-purpose edit distance: `cargo bench -p
 //! fonex-core`. Each size runs in a process of its own, so that its memory can be told.
-
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
 
 use std::hint::black_box;

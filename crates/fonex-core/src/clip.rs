@@ -1,8 +1,10 @@
 //! The two records everything else is computed from: a labelled clip and what an engine heard in it.
 
-use std::collections::BTreeMap;
-
+use litemap::LiteMap;
 use serde::{Deserialize, Serialize};
+
+/// Tags by name, in the order of the names. Clips have few, and a corpus has many clips: a tree would take ten times the room.
+pub type Tags = LiteMap<String, String>;
 
 /// One labelled item of a corpus: audio and/or its text.
 ///
@@ -28,8 +30,8 @@ pub struct Clip {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speaker: Option<String>,
     /// Free data to slice by.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub tags: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    pub tags: Tags,
     /// Terms that must be heard.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub terms: Vec<String>,
@@ -42,11 +44,49 @@ pub struct Clip {
 }
 
 impl Clip {
-    /// What the clip shares with others, as (what, value): every tag, its speaker and its language.
+    /// What the clip shares with others, as (what, value): every tag, its speaker and its language. A tag that is called as
+    /// a field is has `tags.` before its name; tags that only keep track of where a clip comes from are left out.
     pub fn shared(&self) -> impl Iterator<Item = (&str, &str)> {
         let named = [("speaker", &self.speaker), ("lang", &self.lang)];
         let named = named.into_iter().filter_map(|(by, value)| Some((by, value.as_deref()?)));
-        self.tags.iter().map(|(by, value)| (by.as_str(), value.as_str())).chain(named)
+        let tags = self.tags.iter().filter(|(by, _)| *by != Self::VARIED_FROM && !by.starts_with(Self::ACCEPT));
+        tags.map(|(by, value)| (tag_name(by), value.as_str())).chain(named)
+    }
+
+    /// Whether the clip accepts what a check says of it: by a tag `accept.CHECK` that gives the reason.
+    #[must_use]
+    pub fn accepts(&self, check: &str) -> bool {
+        self.tags.get(&format!("{}{check}", Self::ACCEPT)).is_some_and(|reason| !reason.trim().is_empty())
+    }
+
+    /// Before the name of a check in the tag that accepts it.
+    const ACCEPT: &str = "accept.";
+
+    /// The tag that names the clip of which one is a variation.
+    pub const VARIED_FROM: &str = "varied_from";
+    /// The tag with the recipe of a variation.
+    pub const VARIED: &str = "varied";
+
+    /// The id of the clip that this one is a variation of: its own where it is none.
+    #[must_use]
+    pub fn origin(&self) -> &str {
+        self.tags.get(Self::VARIED_FROM).unwrap_or(&self.id)
+    }
+
+    /// How it was varied; none where it was not.
+    #[must_use]
+    pub fn recipe(&self) -> Option<&str> {
+        self.tags.get(Self::VARIED).map(String::as_str).filter(|recipe| *recipe != crate::material::Recipe::UNCHANGED)
+    }
+}
+
+/// What a tag is called beside fields and lengths.
+fn tag_name(tag: &str) -> &str {
+    match tag {
+        "speaker" => "tags.speaker",
+        "lang" => "tags.lang",
+        "length" => "tags.length",
+        other => other,
     }
 }
 
@@ -124,4 +164,31 @@ pub struct Alternative {
     /// The engine's confidence in it, 0 to 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confidence: Option<f64>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_tag_that_is_called_as_a_field_is_keeps_apart_from_it() {
+        let tag = |by: &str, value: &str| (by.to_owned(), value.to_owned());
+        let clip = Clip {
+            speaker: Some("anna".into()),
+            tags: [
+                tag("speaker", "loud"),
+                tag("length", "short"),
+                tag("wind", "strong"),
+                tag("varied_from", "a"),
+                tag("accept.low-level", "a whisper"),
+            ]
+            .into_iter()
+            .collect(),
+            ..Clip::default()
+        };
+        let shared: Vec<(&str, &str)> = clip.shared().collect();
+        let expected = [("tags.length", "short"), ("tags.speaker", "loud"), ("wind", "strong"), ("speaker", "anna")];
+        assert_eq!(shared, expected);
+        assert!(clip.accepts("low-level") && !clip.accepts("clipping"));
+    }
 }

@@ -9,7 +9,7 @@ pub mod audio;
 pub mod captions;
 pub mod clip;
 pub mod cost;
-
+mod delivery;
 pub mod latency;
 pub mod material;
 pub mod measures;
@@ -23,6 +23,7 @@ pub mod verdict;
 /// A hash table of our own values, hashed fast and alike at every run.
 pub(crate) type Table<K, V> = std::collections::HashMap<K, V, foldhash::fast::FixedState>;
 
-pub use clip::{Alternative, Clip, Heard, HeardWord, Side, TimedWord};
+pub use clip::{Alternative, Clip, Heard, HeardWord, Side, Tags, TimedWord};
+pub use delivery::{Delivery, ImpossibleDelivery, Pace};
 pub use outcome::Outcome;
 pub use task::Task;

@@ -248,3 +248,36 @@ fn of_equal_readings_the_one_with_the_most_right_words_counts() {
     let score = score_clip(&profile, &label, "yes so well");
     assert_eq!((score.words.errors(), score.words.correct), (2, 2), "{score:?}");
 }
+
+/// What would take minutes is aligned piece by piece, and says so; what is long but like its label, or short, is not.
+#[test]
+fn what_is_very_long_and_very_unlike_is_aligned_in_pieces_and_says_so() {
+    use fonex_core::align::Aligner;
+    let mut state = 1_u64;
+    let mut random = |most: u64| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) % most
+    };
+    let said: Vec<u64> = (0..70_000).map(|_| random(5_000)).collect();
+    let heard: Vec<u64> = (0..60_000).map(|_| random(5_000)).collect();
+    let mut aligner = Aligner::default();
+    let counts = aligner.count(&said, &heard);
+    assert!(aligner.took_pieces() && !aligner.took_pieces());
+    assert_eq!((counts.reference(), counts.heard()), (70_000, 60_000));
+    assert!((10_000..=70_000).contains(&counts.errors()));
+    let steps = aligner.align(&WordGraph::chain(said.clone()), &heard, |_, _, _| Default::default()).to_vec();
+    assert!(aligner.took_pieces());
+    let (mut row, mut column) = (0, 0);
+    for step in &steps {
+        // Every token once, in its order.
+        assert!(step.said.is_none_or(|at| at == row) && step.heard.is_none_or(|at| at == column));
+        row += usize::from(step.said.is_some());
+        column += usize::from(step.heard.is_some());
+    }
+    assert_eq!((row, column), (70_000, 60_000));
+    assert_eq!(EditCounts::of(&steps).errors(), counts.errors());
+    let mut nearly = said.clone();
+    nearly.iter_mut().step_by(50).for_each(|token| *token += 10_000);
+    assert_eq!((aligner.count(&said, &nearly).errors(), aligner.took_pieces()), (1_400, false));
+    assert_eq!((aligner.count(&said[..4_000], &heard[..4_000]).reference(), aligner.took_pieces()), (4_000, false));
+}

@@ -4,6 +4,7 @@
 //! the time from the request being sent to the first byte is compared with that. Then requests that are answered at once
 //! are made as fast as they go, by Fonex and by a plain generator on the same service: a loop that writes the same bytes
 //! and reads to the end of each answer, and `wrk` where it is installed.
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
 mod util;

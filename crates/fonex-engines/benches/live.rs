@@ -3,6 +3,7 @@
 //! Each stream sends three seconds of silence in frames of 100 ms to a bare listener, which does nothing but wait for the end
 //! of the audio, hold for 50 ms, note the moment, and send it as the words of the final result. Told are how late frames were
 //! sent, and how much later than the moment noted the final result was known to Fonex. Both share the machine.
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
 mod util;
@@ -13,7 +14,7 @@ use std::time::{Duration, Instant};
 
 use fonex_core::audio::Audio;
 use fonex_core::latency::{LiveEvent, LiveWhat, Pacing, Percentiles};
-use fonex_engines::{Delivery, Engine, Form, HearRequest, Live, Pace, Settings, StopFlag};
+use fonex_engines::{Delivery, Engine, Form, HearRequest, Live, Pace, Settings, StopFlag, hear_by};
 use futures_util::{SinkExt, StreamExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_tungstenite::tungstenite::Message;
@@ -64,7 +65,7 @@ fn deliver(engine: &dyn Engine, audio: &Audio, zero: Instant, known: &Mutex<Vec<
     };
     let live = Some(Live { watch: Some(&watch), ..Live::paced(Pace::default()) });
     let request = HearRequest { clip_id: "c", lang: None, audio, form, stop: &stop, live };
-    let answer = Delivery::Live(Pace::default()).hear(engine, &request);
+    let answer = hear_by(Delivery::Live(Pace::default()), engine, &request);
     assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
     answer.measured.traffic.live.unwrap().pacing
 }

@@ -2,23 +2,26 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::time::Duration;
 
 use fonex_core::audio::Audio;
 use fonex_core::{Heard, Outcome};
-use fonex_formats::{Place, Problem};
+use fonex_formats::{Place, Problem, regular};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use tempfile::TempDir;
 
 use crate::audio_form::AudioForm;
+use crate::config::ProgramParts;
 use crate::guard::Limits;
+use crate::http::longest_answer;
+use crate::json;
 use crate::mapping::{ResultConfig, ResultForm};
 use crate::process::{Ending, Finished, Job, failure, run};
 use crate::rules::{self, OutcomeRule};
-use crate::secrets::Secrets;
 use crate::spoken::{from_base64, sound};
 use crate::template::values_in;
 use crate::values::{Known, Values, look_up, variables_in};
@@ -68,7 +71,6 @@ pub enum Stdin {
     Audio,
 }
 
-const OUTPUT_LIMIT: usize = 256 << 20;
 const VALUES: [&str; 10] =
     ["audio", "text", "earlier", "text_file", "output", "voice", "model", "lang", "clip_id", "audio_rate_hz"];
 
@@ -138,6 +140,8 @@ pub struct CommandEngine {
     folder: PathBuf,
     scratch: PathBuf,
     variables: BTreeMap<String, String>,
+    /// Bytes its answer may have.
+    longest: usize,
     warm: OnceLock<()>,
 }
 
@@ -162,21 +166,18 @@ impl CommandEngine {
     /// An engine whose commands run in `folder` and whose temporary files live below `scratch`.
     pub(crate) fn new(
         config: CommandConfig,
-        audio: AudioForm,
-        limits: Limits,
-        folder: PathBuf,
-        scratch: PathBuf,
-        secrets: &Secrets,
+        parts: ProgramParts<'_>,
         at: &dyn Fn(&str) -> Place,
     ) -> Result<Self, Problem> {
+        let ProgramParts { task, audio, limits, folder, scratch, secrets, .. } = parts;
         let variables = look_up(config.variables(), secrets, &at("env"))?;
-        let folder = config.folder.as_ref().map_or_else(|| folder.clone(), |own| folder.join(own));
-        Ok(Self { config, audio, limits, folder, scratch, variables, warm: OnceLock::new() })
+        let folder = config.folder.as_ref().map_or_else(|| folder.to_owned(), |own| folder.join(own));
+        let longest = longest_answer(task);
+        Ok(Self { config, audio, limits, folder, scratch, variables, longest, warm: OnceLock::new() })
     }
 
     fn call<T>(&self, call: &Call<'_>, stop: &StopFlag) -> Result<Raw, Answer<T>> {
-        let unusable =
-            |error: std::io::Error| Answer::failed(Outcome::Stopped, format!("no temporary file: {error}"));
+        let unusable = |error: std::io::Error| crate::no_temporary_file(&self.scratch, &error);
         let folder = self.temporary_folder().map_err(unusable)?;
         let file = |name: &str| folder.path().join(name);
         let config = &self.config;
@@ -207,7 +208,8 @@ impl CommandEngine {
         if let Some(failed) = self.failed(&argv[0], &finished, &measured) {
             return Err(failed);
         }
-        let read = if config.uses("output") { read_output(&file("output")) } else { Ok(finished.stdout) };
+        let read =
+            if config.uses("output") { read_output(&file("output"), self.longest) } else { Ok(finished.stdout) };
         match read {
             Ok(bytes) => Ok(Raw { bytes, measured }),
             Err(why) => Err(Answer::failed(Outcome::Broken, why).measured(measured)),
@@ -215,8 +217,8 @@ impl CommandEngine {
     }
 
     fn job<'j>(&'j self, argv: &'j [String], env: &'j BTreeMap<String, String>, stdin: Option<Vec<u8>>) -> Job<'j> {
-        let time_limit = Duration::from_secs_f64(self.limits.total_s);
-        Job { argv, folder: &self.folder, env, stdin, time_limit, output_limit: OUTPUT_LIMIT }
+        let time_limit = fonex_core::latency::span(self.limits.total_s);
+        Job { argv, folder: &self.folder, env, stdin, time_limit, output_limit: self.longest }
     }
 
     /// Whatever comes of it, the trials show whether the engine works.
@@ -241,7 +243,7 @@ impl CommandEngine {
                 let said =
                     String::from_utf8_lossy(stderr) + String::from_utf8_lossy(&stdout[..stdout.len().min(64 << 10)]);
                 let code = status.code().and_then(|code| u16::try_from(code).ok());
-                let json = || serde_json::from_slice::<Value>(stdout).ok();
+                let json = || json::parse_bytes(stdout).ok();
                 let json = if self.config.outcomes.is_empty() { None } else { json() };
                 let said = rules::Said { status: code, json: json.as_ref(), text: &said };
                 match rules::find(&self.config.outcomes, &said) {
@@ -261,7 +263,7 @@ impl CommandEngine {
                 return Some(Answer::failed(Outcome::Unreachable, format!("cannot start \"{program}\": {why}")));
             }
             Ending::TimedOut => (Outcome::Late, format!("no end within the time limit of {} s", self.limits.total_s)),
-            Ending::Flooded => (Outcome::Broken, format!("the program wrote more than {} MiB", OUTPUT_LIMIT >> 20)),
+            Ending::Flooded => (Outcome::Broken, format!("the program wrote more than {} MiB", self.longest >> 20)),
             Ending::Stopped => (Outcome::Stopped, "stopped before the program ended".to_owned()),
         };
         Some(Answer::failed(outcome, with_words(detail, &finished.stderr)).measured(measured.clone()))
@@ -274,7 +276,7 @@ impl CommandEngine {
             let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
             return Ok(Heard { text, ..Heard::default() });
         }
-        let answer: Value = serde_json::from_str(text).map_err(|error| {
+        let answer = json::parse(text).map_err(|error| {
             format!("its result is not JSON ({error}): {}", cut(&text.chars().take(200).collect::<String>()))
         })?;
         self.config.result.heard(&answer)
@@ -286,15 +288,13 @@ fn with_words(how: String, stderr: &[u8]) -> String {
     if said.is_empty() { how } else { format!("{how}; it said: {said}") }
 }
 
-/// Reads the output file, whose size the program alone decides.
-fn read_output(path: &Path) -> Result<Vec<u8>, String> {
-    match fs::metadata(path) {
-        Err(_) => Err("the program ended well but wrote no output file".to_owned()),
-        Ok(metadata) if metadata.len() > OUTPUT_LIMIT as u64 => {
-            Err(format!("the program wrote more than {} MiB", OUTPUT_LIMIT >> 20))
-        }
-        Ok(_) => fs::read(path).map_err(|error| format!("its output file cannot be read: {error}")),
-    }
+/// Reads the output file, whose size and kind the program alone decides.
+fn read_output(path: &Path, longest: usize) -> Result<Vec<u8>, String> {
+    regular::read(path, longest as u64).map_err(|error| match error.kind() {
+        ErrorKind::NotFound => "the program ended well but wrote no output file".to_owned(),
+        ErrorKind::FileTooLarge => format!("the program wrote more than {} MiB", longest >> 20),
+        _ => format!("its output file cannot be read: {error}"),
+    })
 }
 
 fn measured(finished: &Finished) -> Measured {
@@ -374,8 +374,7 @@ impl CommandEngine {
         else {
             return sound(bytes, result.raw_rate_hz);
         };
-        let answer: Value =
-            serde_json::from_slice(&bytes).map_err(|error| format!("its result is not JSON: {error}"))?;
+        let answer = json::parse_bytes(&bytes).map_err(|error| format!("its result is not JSON: {error}"))?;
         let found = address.one(&answer).and_then(Value::as_str);
         let found = found.ok_or_else(|| format!("its result has no audio at {address}"))?;
         let bytes = from_base64(found)?;

@@ -300,20 +300,49 @@ pub struct Surroundings {
     pub secrets: Secrets,
 }
 
+/// What engines that are programs are made of, beside their own tables.
+pub(crate) struct ProgramParts<'p> {
+    pub(crate) task: Task,
+    pub(crate) audio: AudioForm,
+    pub(crate) limits: Limits,
+    /// The bench file's folder.
+    pub(crate) folder: &'p Path,
+    pub(crate) scratch: PathBuf,
+    pub(crate) secrets: &'p Secrets,
+    /// For what is told before an answer is there.
+    pub(crate) redaction: Redaction,
+}
+
+impl<'p> ProgramParts<'p> {
+    fn of(config: &EngineConfig, around: &'p Surroundings, redaction: &Redaction) -> Self {
+        Self {
+            task: config.task,
+            audio: config.audio,
+            limits: config.limits.clone(),
+            folder: &around.folder,
+            scratch: around.scratch.clone(),
+            secrets: &around.secrets,
+            redaction: redaction.clone(),
+        }
+    }
+}
+
 /// Makes an engine ready. Nothing is sent yet.
 ///
 /// # Errors
 /// A variable that is not set, certificates or recorded results that cannot be read.
 pub fn build_engine(config: &EngineConfig, around: &Surroundings) -> Result<Box<dyn Engine>, Problem> {
     let at = |key: &str| Place::file(&around.bench).field(format!("engine.{}.{key}", config.name));
-    let (folder, scratch, secrets) = (&around.folder, around.scratch.clone(), &around.secrets);
+    let (folder, secrets) = (&around.folder, &around.secrets);
     let (audio, limits) = (config.audio, config.limits.clone());
+    let variables = config.transport.variables().into_iter();
+    let redaction = Redaction::new(variables.filter_map(|name| Some((name.clone(), secrets.value(&name)?))));
     let inner: Box<dyn Engine> = match &config.transport {
         Transport::Command(own) => {
-            Box::new(CommandEngine::new(own.as_ref().clone(), audio, limits, folder.clone(), scratch, secrets, &at)?)
+            Box::new(CommandEngine::new(own.as_ref().clone(), ProgramParts::of(config, around, &redaction), &at)?)
         }
         Transport::Worker(own) => {
-            Box::new(WorkerEngine::new(own.clone(), audio, limits, folder, scratch, secrets, &at)?)
+            Box::new(WorkerEngine::new(own.clone(), ProgramParts::of(config, around, &redaction), &at)?)
         }
         Transport::Http(own) => {
             Box::new(HttpEngine::new(config.task, own.as_ref().clone(), audio, limits, folder, secrets, &at)?)
@@ -327,7 +356,5 @@ pub fn build_engine(config: &EngineConfig, around: &Surroundings) -> Result<Box<
             Box::new(StandInEngine::new(&config.name, standin.clone(), labels, around.seed))
         }
     };
-    let variables = config.transport.variables().into_iter();
-    let redaction = Redaction::new(variables.filter_map(|name| Some((name.clone(), secrets.value(&name)?))));
     Ok(Box::new(Guarded::new(inner, config.limits.clone(), config.retry.clone(), redaction, around.seed)))
 }

@@ -6,9 +6,11 @@ mod config;
 mod deliver;
 mod guard;
 mod http;
+mod json;
 mod live;
 mod mapping;
 mod net;
+pub mod notice;
 pub mod process;
 mod recorded;
 mod rules;
@@ -23,6 +25,8 @@ mod voices;
 mod worker;
 
 use std::collections::BTreeMap;
+use std::io;
+use std::path::Path;
 use std::time::Duration;
 
 use fonex_core::audio::Audio;
@@ -32,13 +36,14 @@ use fonex_core::{Heard, Outcome};
 pub use audio_form::{AudioForm, Container};
 pub use command::{CommandConfig, CommandEngine};
 pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Transport, build_engine};
-pub use deliver::Delivery;
-pub use fonex_core::Task;
+pub use deliver::hear_by;
+pub use fonex_core::{Delivery, Pace, Task};
 pub use guard::{Limits, LongText, Retry};
 pub use http::HttpConfig;
 use live::{Frame, Frames};
-pub use live::{Live, Pace, Recording};
+pub use live::{Live, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
+pub use process::allow_open_files;
 pub use recorded::RecordedConfig;
 pub use secrets::{Redaction, Secrets};
 pub use socket::SocketConfig;
@@ -198,6 +203,14 @@ pub enum RetryAdvice {
     Repeat(Option<Duration>),
     /// The quota is used up: nothing more of this variant makes sense now.
     QuotaGone,
+    /// This machine could not do its part, such as write a temporary file: the trial says nothing of the engine.
+    Unable,
+}
+
+/// The answer where a temporary file could not be written.
+pub(crate) fn no_temporary_file<T>(folder: &Path, error: &io::Error) -> Answer<T> {
+    let what = format!("no temporary file can be written in {}: {}", folder.display(), net::io_reason(error));
+    Answer::failed(Outcome::Stopped, what).then(RetryAdvice::Unable)
 }
 
 impl<T> Answer<T> {

@@ -3,73 +3,35 @@
 use std::borrow::Cow;
 use std::fmt;
 use std::sync::Mutex;
-use std::sync::mpsc::Receiver;
-use std::time::{Duration, Instant};
+use std::sync::mpsc::{Receiver, TryRecvError};
+use std::time::Instant;
 
+use fonex_core::Pace;
 use fonex_core::latency::{LiveEvent, Pacing};
-use fonex_formats::{Place, Problem};
-use serde::{Deserialize, Serialize};
-
-/// How frames follow each other.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct Pace {
-    /// Seconds of audio delivered a second; 1 is what a microphone gives.
-    pub speed: f64,
-    /// Milliseconds of audio in a frame.
-    pub frame_ms: f64,
-    /// Begins at once, as a careless client does, and not when the engine says that it is ready.
-    pub no_wait: bool,
-    /// Gives up when no word came within so many seconds of the first frame.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub wait_s: Option<f64>,
-    /// Stops delivering after so many seconds of audio.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub longest_s: Option<f64>,
-}
-
-impl Default for Pace {
-    fn default() -> Self {
-        Self { speed: 1.0, frame_ms: 100.0, no_wait: false, wait_s: None, longest_s: None }
-    }
-}
-
-impl Pace {
-    pub(crate) fn check(&self, place: &dyn Fn() -> Place) -> Result<(), Problem> {
-        let limit = |seconds: Option<f64>| seconds.is_none_or(|s| (0.05..=86_400.0).contains(&s));
-        let fits = (0.05..=100.0).contains(&self.speed)
-            && (5.0..=5_000.0).contains(&self.frame_ms)
-            && limit(self.wait_s)
-            && limit(self.longest_s);
-        if fits {
-            return Ok(());
-        }
-        let expected = "a speed of 0.05 to 100, frames of 5 to 5000 ms, and limits of 0.05 s or more";
-        Err(Problem::new("nothing can be delivered at this pace", place()).expected(expected))
-    }
-}
 
 /// Audio that is still being recorded, in the form the engine takes: sixteen-bit samples, as they come.
 pub struct Recording {
     parts: Mutex<Receiver<Vec<u8>>>,
+    began: Instant,
 }
 
 impl Recording {
-    /// From the receiving end of a channel; the recording ends when its sender is dropped.
+    /// From the receiving end of a channel; the recording ends when its sender is dropped. `began` is when its first sample
+    /// was recorded: the speaker's wait begins there, whether the engine is ready or not.
     #[must_use]
-    pub const fn new(parts: Receiver<Vec<u8>>) -> Self {
-        Self { parts: Mutex::new(parts) }
+    pub const fn new(parts: Receiver<Vec<u8>>, began: Instant) -> Self {
+        Self { parts: Mutex::new(parts), began }
     }
 
-    /// What has come by now; none once the recording has ended.
-    pub(crate) fn taken(&self) -> Option<Vec<u8>> {
+    /// What has come by now, and whether the recording has ended.
+    fn taken(&self) -> (Vec<u8>, bool) {
         let parts = self.parts.lock().expect("nobody panics while it is held");
         let mut bytes = Vec::new();
         loop {
             match parts.try_recv() {
                 Ok(part) => bytes.extend(part),
-                Err(std::sync::mpsc::TryRecvError::Empty) => return Some(bytes),
-                Err(std::sync::mpsc::TryRecvError::Disconnected) => return (!bytes.is_empty()).then_some(bytes),
+                Err(TryRecvError::Empty) => return (bytes, false),
+                Err(TryRecvError::Disconnected) => return (bytes, true),
             }
         }
     }
@@ -78,7 +40,7 @@ impl Recording {
 /// A live delivery.
 #[derive(Clone, Copy)]
 pub struct Live<'r> {
-    /// How frames follow each other; of a recording they follow as they are recorded.
+    /// How frames follow each other; of a recording no sooner than they are recorded.
     pub pace: Pace,
     /// What is delivered instead of the clip's audio.
     pub recording: Option<&'r Recording>,
@@ -91,6 +53,12 @@ impl Live<'_> {
     #[must_use]
     pub const fn paced(pace: Pace) -> Self {
         Self { pace, recording: None, watch: None }
+    }
+
+    /// From when the moments of events are counted, where frames begin to be sent now: from a recording's first sample, or
+    /// from the first frame of a clip.
+    pub(crate) fn clock(&self, now: Instant) -> Instant {
+        self.recording.map_or(now, |recording| recording.began.min(now))
     }
 }
 
@@ -106,6 +74,8 @@ pub(crate) struct Frames<'f> {
     due_so_far: u32,
     delivered: usize,
     waiting: Vec<u8>,
+    /// The recording has ended.
+    ended: bool,
     late_ms: Vec<f64>,
 }
 
@@ -132,6 +102,7 @@ impl<'f> Frames<'f> {
             due_so_far: 0,
             delivered: 0,
             waiting: Vec::new(),
+            ended: false,
             late_ms: Vec::new(),
         }
     }
@@ -139,7 +110,7 @@ impl<'f> Frames<'f> {
     /// When the next frame is due.
     pub(crate) fn due(&self) -> Instant {
         let pace = &self.live.pace;
-        self.started + Duration::from_secs_f64(f64::from(self.due_so_far + 1) * pace.frame_ms / 1e3 / pace.speed)
+        self.started + fonex_core::latency::span(f64::from(self.due_so_far + 1) * pace.frame_ms / 1e3 / pace.speed)
     }
 
     /// The frame that is due now.
@@ -152,17 +123,16 @@ impl<'f> Frames<'f> {
                 Cow::Borrowed(&self.sound[self.delivered.min(end)..end])
             }
             Some(recording) => {
-                let more = recording.taken();
-                let over = more.is_none() || self.delivered >= self.most;
-                self.waiting.extend(more.unwrap_or_default());
-                let whole = self.waiting.len() / 2 * 2;
-                if whole == 0 && !over {
+                let (more, ended) = recording.taken();
+                self.waiting.extend(more);
+                self.ended |= ended;
+                self.waiting.truncate(self.most.saturating_sub(self.delivered));
+                // What waited goes out no faster than it was spoken; a frame that came late may be made up for.
+                let due = (self.due_so_far as usize * self.size).saturating_sub(self.delivered).min(2 * self.size);
+                let whole = self.waiting.len().min(due) / 2 * 2;
+                if whole == 0 && !self.ended && self.delivered < self.most {
                     return Frame::Nothing;
                 }
-                if over {
-                    self.waiting.truncate(self.most.saturating_sub(self.delivered));
-                }
-                let whole = whole.min(self.waiting.len());
                 Cow::Owned(self.waiting.drain(..whole).collect())
             }
         };
@@ -171,7 +141,11 @@ impl<'f> Frames<'f> {
         }
         self.delivered += part.len();
         self.late_ms.push(late_ms);
-        Frame::Audio { part, last: self.live.recording.is_none() && self.delivered >= self.sound.len() }
+        let last = match self.live.recording {
+            None => self.delivered >= self.sound.len(),
+            Some(_) => self.ended && self.waiting.len() < 2 || self.delivered >= self.most,
+        };
+        Frame::Audio { part, last }
     }
 
     /// How well the frames kept their times.
@@ -183,5 +157,59 @@ impl<'f> Frames<'f> {
 impl fmt::Debug for Live<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Live").field("pace", &self.pace).field("recording", &self.recording.is_some()).finish()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::mpsc::channel;
+
+    use std::time::Duration;
+
+    use super::*;
+
+    /// Bytes of each frame until the end, however late it is.
+    fn frames(mut frames: Frames<'_>) -> Vec<usize> {
+        let mut sizes = Vec::new();
+        loop {
+            match frames.next() {
+                Frame::Audio { part, last } => {
+                    sizes.push(part.len());
+                    if last {
+                        return sizes;
+                    }
+                }
+                Frame::Nothing => sizes.push(0),
+                Frame::Over => return sizes,
+            }
+        }
+    }
+
+    fn live(recording: &Recording, longest_s: Option<f64>) -> Live<'_> {
+        Live { pace: Pace { longest_s, ..Pace::default() }, recording: Some(recording), watch: None }
+    }
+
+    #[test]
+    fn what_was_recorded_before_goes_out_frame_by_frame() {
+        let (sender, receiver) = channel();
+        sender.send(vec![1; 10_001]).unwrap();
+        drop(sender);
+        let began = Instant::now();
+        let recording = Recording::new(receiver, began);
+        let ready = began + Duration::from_secs(1);
+        let sent = Frames::new(&[], live(&recording, None), 32_000.0, ready);
+        assert_eq!(sent.due() - ready, Duration::from_millis(100));
+        assert_eq!(live(&recording, None).clock(ready), began, "the speaker's wait begins with the first sample");
+        assert_eq!(frames(sent), [3_200, 3_200, 3_200, 400], "half a sample is none");
+    }
+
+    #[test]
+    fn a_frame_that_came_late_is_made_up_for_and_the_longest_length_ends_it() {
+        let (sender, receiver) = channel();
+        let recording = Recording::new(receiver, Instant::now());
+        let mut sent = Frames::new(&[], live(&recording, Some(0.5)), 32_000.0, Instant::now());
+        assert!(matches!(sent.next(), Frame::Nothing));
+        sender.send(vec![1; 32_000]).unwrap();
+        assert_eq!(frames(sent), [6_400, 3_200, 3_200, 3_200], "half a second in all");
     }
 }

@@ -27,6 +27,7 @@ pub struct OutcomeRule {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub matches: Option<Pattern>,
     /// What it means.
+    #[serde(deserialize_with = "engine_outcome")]
     pub outcome: Outcome,
     /// The quota is used up: the variant stops.
     #[serde(default)]
@@ -34,6 +35,16 @@ pub struct OutcomeRule {
     /// Whether trying again may help; the transport's own judgement where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub again: Option<bool>,
+}
+
+/// An outcome an engine can have; that a trial was stopped only this side knows.
+fn engine_outcome<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Outcome, D::Error> {
+    match Outcome::deserialize(deserializer)? {
+        Outcome::Stopped => {
+            Err(serde::de::Error::custom("no engine can say that it was stopped: only a trial of ours is"))
+        }
+        outcome => Ok(outcome),
+    }
 }
 
 /// A regular expression, bounded in size, whose search takes time linear in the text.

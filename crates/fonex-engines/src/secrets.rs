@@ -6,8 +6,11 @@ use std::fmt;
 use std::path::{Path, PathBuf};
 
 use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE};
 use fonex_formats::{Place, Problem};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
 
 /// The values of the variables that engines name, and what to redact out.
 #[derive(Clone, Default)]
@@ -30,7 +33,7 @@ impl Secrets {
     /// A [`Problem`] with the line that is not one of these; its value is not shown.
     pub fn read(folder: &Path) -> Result<Self, Problem> {
         let path = folder.join(".env");
-        let text = match std::fs::read_to_string(&path) {
+        let text = match fonex_formats::regular::read_text(&path) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Self::default()),
             Err(error) => return Err(Problem::io("read", &path, &error)),
@@ -80,39 +83,37 @@ fn unquoted(value: &str) -> &str {
     ['"', '\''].into_iter().find_map(|quote| value.strip_prefix(quote)?.strip_suffix(quote)).unwrap_or(value)
 }
 
-/// Strikes the values of the variables an engine uses out of texts.
+/// Redacts the values of the variables an engine uses out of everything it says.
 #[derive(Clone, Default)]
 pub struct Redaction {
     /// What to look for, longest first, and the variable it belongs to.
     needles: Vec<(String, String)>,
 }
 
-/// Values shorter than this would redact out parts of plain words.
+/// Values shorter than this would redact parts of plain words.
 const SHORTEST: usize = 4;
+/// The same for what is left of a value inside Base64, where every text looks alike.
+const SHORTEST_INSIDE: usize = 7;
 
 impl Redaction {
-    /// Strikes out these variables, plain, percent-encoded, and in Base64.
+    /// Redacts these variables: plain, percent-encoded, in Base64 of either alphabet wherever they stand in what was encoded,
+    /// in hexadecimal digits, and escaped as JSON and HTML do.
     #[must_use]
     pub fn new(variables: impl IntoIterator<Item = (String, String)>) -> Self {
         let mut needles: Vec<(String, String)> = variables
             .into_iter()
             .filter(|(_, value)| value.len() >= SHORTEST)
             .flat_map(|(name, value)| {
-                let escaped = serde_json::to_string(&value).map(|json| json.trim_matches('"').to_owned());
-                let forms = [
-                    STANDARD.encode(&value),
-                    crate::http::percent_encoded(&value),
-                    escaped.unwrap_or_default(),
-                    value,
-                ];
-                forms.into_iter().filter(|form| form.len() >= SHORTEST).map(move |form| (form, name.clone()))
+                let forms = forms_of(&value).into_iter().filter(|form| form.len() >= SHORTEST);
+                forms.map(move |form| (form, name.clone()))
             })
             .collect();
-        needles.sort_by_key(|(form, _)| std::cmp::Reverse(form.len()));
+        needles.sort_by(|(a, _), (b, _)| b.len().cmp(&a.len()).then_with(|| a.cmp(b)));
+        needles.dedup();
         Self { needles }
     }
 
-    /// The text with every value replaced by the name of its variable.
+    /// The text with every value replaced by the name of its variable; also where it was cut off at the end of the text.
     #[must_use]
     pub fn redact(&self, text: &str) -> String {
         let mut text = text.to_owned();
@@ -121,7 +122,53 @@ impl Redaction {
                 text = text.replace(form.as_str(), &format!("[{name}]"));
             }
         }
+        let end = text.trim_end_matches('…').len();
+        for (form, name) in &self.needles {
+            let cut = (SHORTEST..form.len()).rev().filter(|at| form.is_char_boundary(*at));
+            if let Some(at) = cut.into_iter().find(|at| text[..end].ends_with(&form[..*at])) {
+                text.replace_range(end - at..end, &format!("[{name}]"));
+                break;
+            }
+        }
         text
+    }
+
+    /// The same for every text in a value, whatever its shape. A value that holds none is given back as it is.
+    pub(crate) fn redact_all<T: Serialize + DeserializeOwned>(&self, value: T) -> T {
+        if self.needles.is_empty() {
+            return value;
+        }
+        let Ok(mut json) = serde_json::to_value(&value) else { return value };
+        if !self.redact_json(&mut json) {
+            return value;
+        }
+        // Only texts were changed, so that it has the same shape.
+        serde_json::from_value(json).unwrap_or(value)
+    }
+
+    /// Whether a text was changed.
+    fn redact_json(&self, json: &mut Value) -> bool {
+        match json {
+            Value::String(text) => {
+                let redacted = self.redact(text);
+                let changed = redacted != *text;
+                *text = redacted;
+                changed
+            }
+            Value::Array(items) => items.iter_mut().fold(false, |any, item| self.redact_json(item) | any),
+            Value::Object(fields) => {
+                let mut changed = false;
+                let all = std::mem::take(fields);
+                for (key, mut value) in all {
+                    changed |= self.redact_json(&mut value);
+                    let redacted = self.redact(&key);
+                    changed |= redacted != key;
+                    fields.insert(redacted, value);
+                }
+                changed
+            }
+            Value::Null | Value::Bool(_) | Value::Number(_) => false,
+        }
     }
 
     /// The names of the variables.
@@ -131,6 +178,61 @@ impl Redaction {
         names.dedup();
         names.into_iter()
     }
+}
+
+/// The ways in which a service may write a value.
+fn forms_of(value: &str) -> Vec<String> {
+    let percent = crate::http::percent_encoded(value);
+    let json = serde_json::to_string(value).map(|json| json[1..json.len() - 1].to_owned()).unwrap_or_default();
+    let signs_as = |of: &dyn Fn(char) -> String| -> String {
+        value.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_string() } else { of(c) }).collect()
+    };
+    let html = |c: char| match c {
+        '&' => "&amp;".to_owned(),
+        '<' => "&lt;".to_owned(),
+        '>' => "&gt;".to_owned(),
+        '"' => "&quot;".to_owned(),
+        '\'' => "&#39;".to_owned(),
+        other => other.to_string(),
+    };
+    let hex: String = value.bytes().map(|byte| format!("{byte:02x}")).collect();
+    let mut forms = vec![
+        value.to_owned(),
+        lower_percent(&percent),
+        percent.replace("%20", "+"),
+        percent,
+        json.replace('/', "\\/"),
+        json,
+        signs_as(&|c| format!("\\u{:04x}", u32::from(c))),
+        signs_as(&|c| format!("\\u{:04X}", u32::from(c))),
+        signs_as(&html),
+        hex.to_uppercase(),
+        hex,
+        STANDARD.encode(value),
+        URL_SAFE.encode(value),
+    ];
+    // Behind one or two bytes of something else, as in `user:key`, other digits come out; those that the value alone
+    // decides are looked for.
+    for before in 0..3 {
+        let bytes = [&[0; 2][..before], value.as_bytes()].concat();
+        let (from, to) = ((before * 8).div_ceil(6), bytes.len() * 8 / 6);
+        for encoded in [STANDARD.encode(&bytes), URL_SAFE.encode(&bytes)] {
+            forms.extend(encoded.get(from..to).filter(|inside| inside.len() >= SHORTEST_INSIDE).map(str::to_owned));
+        }
+    }
+    forms
+}
+
+/// `%2F` as `%2f`.
+fn lower_percent(percent: &str) -> String {
+    let mut left = 0;
+    let lower = |c: char| {
+        left = if c == '%' { 2 } else { left };
+        let digit = c != '%' && left > 0;
+        left -= usize::from(digit);
+        if digit { c.to_ascii_lowercase() } else { c }
+    };
+    percent.chars().map(lower).collect()
 }
 
 #[cfg(test)]
@@ -162,5 +264,75 @@ mod tests {
             assert!(redacted.contains("[KEY]") && !redacted.contains("s3cr"), "{redacted}");
         }
         assert_eq!(redaction.redact("7 words"), "7 words");
+    }
+
+    const KEY: &str = "sk-4f/9a+QZ~77 xy\"&Q01";
+
+    fn redaction() -> Redaction {
+        Redaction::new([("KEY".to_owned(), KEY.to_owned())])
+    }
+
+    #[test]
+    fn a_value_is_found_in_every_encoding_and_at_every_offset() {
+        let redaction = redaction();
+        let percent = crate::http::percent_encoded(KEY);
+        let mut said = vec![
+            KEY.to_owned(),
+            percent.to_lowercase().replace("qz", "QZ").replace("q01", "Q01"),
+            percent.replace("%20", "+"),
+        ];
+        for user in ["", "u", "us", "user:", "user-7:"] {
+            for behind in ["", "x", "xy", ":xyz"] {
+                let text = format!("{user}{KEY}{behind}");
+                for encoded in [STANDARD.encode(&text), URL_SAFE.encode(&text)] {
+                    said.push(encoded.trim_end_matches('=').to_owned());
+                    said.push(encoded);
+                }
+            }
+        }
+        said.push(serde_json::to_string(KEY).unwrap());
+        said.push(serde_json::to_string(KEY).unwrap().replace('/', "\\/"));
+        said.push(KEY.bytes().map(|byte| format!("{byte:02x}")).collect());
+        for text in said {
+            let redacted = redaction.redact(&format!("before {text} behind"));
+            assert!(redacted.contains("[KEY]"), "{text} stayed: {redacted}");
+            let bare: String = redacted.chars().filter(char::is_ascii_alphanumeric).collect();
+            assert!(!bare.contains("4f9aQZ77"), "{redacted}");
+        }
+    }
+
+    #[test]
+    fn a_value_that_was_cut_off_is_redacted_too() {
+        let redaction = redaction();
+        for length in SHORTEST..KEY.len() {
+            for end in ["", "…"] {
+                let redacted = redaction.redact(&format!("status 401: {}{end}", &KEY[..length]));
+                assert_eq!(redacted, format!("status 401: [KEY]{end}"), "{length}");
+            }
+        }
+        assert_eq!(redaction.redact("a sk"), "a sk", "three letters tell nothing");
+    }
+
+    #[test]
+    fn every_text_of_a_value_is_redacted() {
+        use fonex_core::{Alternative, Heard, HeardWord, TimedWord};
+        let key = || format!("the {KEY} is");
+        let heard = Heard {
+            text: key(),
+            words: vec![HeardWord { text: key(), start: Some(0.25), end: None, confidence: Some(0.5) }],
+            alternatives: vec![Alternative { text: key(), confidence: None }],
+            segments: vec![TimedWord { text: key(), start: 0.0, end: 1.5 }],
+            lang: Some(key()),
+            confidence: Some(0.125),
+            took_ms: None,
+        };
+        let redacted = redaction().redact_all(heard.clone());
+        assert!(!serde_json::to_string(&redacted).unwrap().contains("4f"), "{redacted:?}");
+        assert_eq!(
+            (redacted.words[0].start, redacted.confidence, redacted.segments[0].end),
+            (Some(0.25), Some(0.125), 1.5)
+        );
+        let plain = Heard { text: "hold".into(), ..Heard::default() };
+        assert_eq!(redaction().redact_all(plain.clone()), plain);
     }
 }

@@ -3,7 +3,7 @@
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE};
 use fonex_core::audio::Audio;
-use fonex_formats::audio::decode;
+use fonex_formats::audio::decode_up_to;
 
 use crate::audio_form::from_raw_samples;
 
@@ -19,6 +19,9 @@ pub(crate) fn from_base64(text: &str) -> Result<Vec<u8>, String> {
         .map_err(|error| format!("its audio is no Base64: {error}"))
 }
 
+/// The most samples of an answer: ten minutes at 48 kHz, half an hour at 16 kHz.
+const MOST_SAMPLES: usize = 30_000_000;
+
 /// Decodes what was spoken; none at all is broken, not silence.
 pub(crate) fn sound(bytes: Vec<u8>, raw_rate_hz: Option<u32>) -> Result<Audio, String> {
     if bytes.is_empty() {
@@ -28,7 +31,7 @@ pub(crate) fn sound(bytes: Vec<u8>, raw_rate_hz: Option<u32>) -> Result<Audio, S
         return from_raw_samples(&bytes, rate_hz);
     }
     let open_ended = is_open_ended(&bytes);
-    let decoded = decode(bytes).map_err(|error| format!("its audio: {error}"))?;
+    let decoded = decode_up_to(bytes, MOST_SAMPLES).map_err(|error| format!("its audio: {error}"))?;
     match decoded.defect {
         Some(defect) if !open_ended || decoded.audio.samples.is_empty() => Err(format!("its audio: {defect}")),
         _ => Ok(decoded.audio),

@@ -35,11 +35,28 @@ pub(crate) fn read(task: Task, own: Value, place: &Place, field: &str) -> Result
         let read: Behaviour<P> = value_strict(own, place.clone(), field, &crate::COMMON_KEYS)?;
         Ok(read.behaviour)
     }
+    check_numbers(&own, field, place)?;
     Ok(match task {
         Task::Hear => Behaviours::Hear(behaviours(own, place, field)?),
         Task::Speak => Behaviours::Speak(behaviours(own, place, field)?),
         Task::Reply => Behaviours::Reply(behaviours(own, place, field)?),
     })
+}
+
+/// What no engine does: a million seconds, a million times as loud.
+fn check_numbers(value: &Value, field: &str, place: &Place) -> Result<(), Problem> {
+    const MOST: f64 = 1e6;
+    match value {
+        Value::Number(number) if number.as_f64().is_none_or(|number| number.abs() > MOST) => {
+            let what = format!("{} is {number}", field.rsplit('.').next().unwrap_or(field));
+            Err(Problem::new(what, place.clone().field(field)).expected("a number up to a million"))
+        }
+        Value::Object(fields) => {
+            fields.iter().try_for_each(|(key, value)| check_numbers(value, &format!("{field}.{key}"), place))
+        }
+        Value::Array(items) => items.iter().try_for_each(|value| check_numbers(value, field, place)),
+        _ => Ok(()),
+    }
 }
 
 pub(crate) struct StandInEngine {
@@ -109,7 +126,7 @@ impl Engine for StandInEngine {
 /// Waits until `takes_s` after the start, in steps short enough to notice a stop.
 fn answer_after<T>(started: Instant, takes_s: f64, stop: &StopFlag, outcome: Outcome, value: T) -> Answer<T> {
     const STEP: Duration = Duration::from_millis(20);
-    let until = started + Duration::from_secs_f64(takes_s);
+    let until = started + fonex_core::latency::span(takes_s);
     while let Some(left) = until.checked_duration_since(Instant::now()) {
         if stop.is_set() {
             return Answer::failed(Outcome::Stopped, "stopped while waiting for the stand-in");

@@ -56,6 +56,23 @@ pub(crate) fn fill(template: &str, value: impl Fn(&str) -> Option<String>) -> St
         .collect()
 }
 
+/// Fills a template one value after the other; each is changed to fit what was filled before it.
+pub(crate) fn fill_fitting(
+    template: &str,
+    value: impl Fn(&str) -> Option<String>,
+    fit: impl Fn(&str, String) -> String,
+) -> String {
+    let mut filled = String::new();
+    for part in parts(template) {
+        let next = match part {
+            Part::Text(text) => text.to_owned(),
+            Part::Value(name) => fit(&filled, value(name).unwrap_or_default()),
+        };
+        filled += &next;
+    }
+    filled
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -6,8 +6,9 @@ use fonex_formats::{Place, Problem, nearest};
 use serde_json::Value;
 
 use crate::Form;
+use crate::net::url_part;
 use crate::secrets::Secrets;
-use crate::template::{fill, values_in};
+use crate::template::{fill, fill_fitting, values_in};
 
 const SETTING: &str = "settings.";
 const VARIABLE: &str = "env.";
@@ -122,6 +123,11 @@ impl<'v> Values<'v> {
 
     pub(crate) fn fill(&self, template: &str) -> String {
         fill(template, |name| self.get(name))
+    }
+
+    /// Fills an address: each value is encoded as its place asks.
+    pub(crate) fn fill_url(&self, template: &str) -> String {
+        fill_fitting(template, |name| self.get(name), url_part)
     }
 
     /// Fills every string. One that is nothing but a setting becomes a number or a truth value where it reads as one.

@@ -134,7 +134,7 @@ impl VoiceCatalogue {
 
     /// Reads a file with one voice a line.
     pub(crate) fn read_file(path: &std::path::Path) -> Result<Self, Problem> {
-        let text = std::fs::read_to_string(path).map_err(|error| Problem::io("read", path, &error))?;
+        let text = fonex_formats::regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
         let lines = text.lines().zip(1_u64..).filter(|(line, _)| !line.trim().is_empty());
         lines.map(|(line, at)| parse_strict(line, Place::line(path, at))).collect::<Result<_, _>>().map(Self)
     }

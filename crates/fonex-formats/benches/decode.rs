@@ -3,6 +3,7 @@
 //! `cargo bench -p fonex-formats`, or `cargo bench -p fonex-formats --bench decode -- FILE...` for files of your own. The clock covers reading from memory, decoding, and every measure of
 //! `fonex_core::audio::measure` and `loudness`. A minute of noisy speech-like sound for what Fonex writes itself; for the
 //! other formats the one-second files of the tests, whose fixed costs make the figure smaller than for long recordings.
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 
 use std::hint::black_box;
 use std::path::Path;

@@ -88,7 +88,7 @@ fn labelled(row: &BTreeMap<String, String>, words: &[TimedWord]) -> Clip {
         text: row["text"].clone(),
         lang: Some(row["lang"].clone()),
         speaker: Some(row["speaker"].clone()),
-        tags,
+        tags: tags.into_iter().collect(),
         terms: row["terms"].split(';').map(str::to_owned).collect(),
         words: words
             .iter()

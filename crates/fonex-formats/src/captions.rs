@@ -60,12 +60,21 @@ impl Cue {
             return Vec::new();
         }
         let ends: Vec<f64> = pieces[1..].iter().map(|(at, _)| *at).chain([self.end]).collect();
-        let words = pieces.into_iter().zip(ends).map(|((start, text), end)| TimedWord {
-            text: text.split_whitespace().collect::<Vec<_>>().join(" "),
-            start,
-            end: end.max(start),
-        });
-        words.filter(|word| !word.text.is_empty()).collect()
+        let mut words: Vec<TimedWord> = Vec::new();
+        for ((start, text), end) in pieces.into_iter().zip(ends) {
+            let text = TextStep::Markup.apply(&text).split_whitespace().collect::<Vec<_>>().join(" ");
+            // A sign at the beginning of a piece belongs to the word before the time.
+            let signs =
+                text.find(|c: char| !matches!(c, ',' | '.' | ';' | ':' | '!' | '?' | '…')).unwrap_or(text.len());
+            if let Some(last) = words.last_mut() {
+                last.text += &text[..signs];
+            }
+            let text = text[signs..].trim_start();
+            if !text.is_empty() {
+                words.push(TimedWord { text: text.to_owned(), start, end: end.max(start) });
+            }
+        }
+        words
     }
 }
 
@@ -153,7 +162,8 @@ fn timestamp(text: &str) -> Option<f64> {
         seconds = seconds.checked_mul(60)?.checked_add(part.parse().ok()?)?;
     }
     let milliseconds: u64 = fraction.parse().ok()?;
-    Some((seconds.checked_mul(1000)?.checked_add(milliseconds)?) as f64 / 1000.0)
+    let time = (seconds.checked_mul(1000)?.checked_add(milliseconds)?) as f64 / 1000.0;
+    (time <= crate::LATEST_S).then_some(time)
 }
 
 #[cfg(test)]
@@ -182,6 +192,12 @@ mod tests {
             spoken.timed_words().into_iter().map(|w| (w.text, w.start, w.end)).collect();
         assert_eq!(words[0], ("Hold".into(), 1.0, 1.5));
         assert_eq!(words[1], ("at".into(), 1.5, 2.0));
+        let said = cue("Good evening<00:01.300>, <c.loud>ladies</c> &amp; gentle<00:02.000>men.");
+        assert_eq!(said.clean_text(), "Good evening, ladies & gentlemen.");
+        let words: Vec<(String, f64)> = said.timed_words().into_iter().map(|w| (w.text, w.start)).collect();
+        let expected = [("Good evening,", 1.0), ("ladies & gentle", 1.3), ("men.", 2.0)];
+        assert_eq!(words, expected.map(|(text, start)| (text.to_owned(), start)));
+        assert_eq!(cue("It&#39;s<br>six &#x2014; &#0; &#xzz;").clean_text(), "It's six — &#0; &#xzz;");
         assert_eq!(cue("{\\an8}<font color=\"red\">Plain</font> <i>text</i>").clean_text(), "Plain text");
         assert_eq!((cue("a < b").timed_words(), cue("a < b").voice()), (vec![], None));
     }

@@ -1,9 +1,9 @@
 //! SHA-256 checksums as lower-case hexadecimal, to tell whether two runs saw the same bytes.
 
-use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
+use crate::regular;
 use sha2::{Digest, Sha256};
 
 /// The checksum of some bytes.
@@ -17,7 +17,7 @@ pub fn of_bytes(bytes: &[u8]) -> String {
 /// # Errors
 /// When the file cannot be read.
 pub fn of_file(path: &Path) -> io::Result<String> {
-    let mut file = File::open(path)?;
+    let mut file = regular::open(path)?;
     let mut hasher = Sha256::new();
     let mut buffer = vec![0; 1 << 16];
     loop {

@@ -7,6 +7,7 @@ use fonex_core::Clip;
 use fonex_core::text::Label;
 
 use crate::lines::Lines;
+use crate::{LATEST_S, LONGEST_TEXT};
 use crate::{Place, Problem, Problems, checksum, folder, parse_strict, table};
 
 /// A corpus in memory.
@@ -126,9 +127,26 @@ pub(crate) fn taken(id: &str, place: Place, first: impl std::fmt::Display) -> Pr
         .remedy(format!("give each clip an id of its own; the first stands at {first}"))
 }
 
+/// Tags of one clip; results are sliced by each.
+const MOST_TAGS: usize = 200;
+
+/// Checks that a text is one of a recording.
+pub(crate) fn check_text(text: &str, place: &Place) -> Result<(), Problem> {
+    if text.len() > LONGEST_TEXT {
+        let what = format!("the text has {} MiB", text.len() >> 20);
+        return Err(Problem::new(what, place.clone()).expected(format!("{} MiB at most", LONGEST_TEXT >> 20)));
+    }
+    Ok(())
+}
+
 pub(crate) fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
     if clip.id.trim().is_empty() {
         return Err(Problem::new("the id is empty", place.clone().field("id")).remedy("name the clip"));
+    }
+    check_text(&clip.text, &place.clone().field("text"))?;
+    if clip.tags.len() > MOST_TAGS {
+        let problem = Problem::new(format!("the clip has {} tags", clip.tags.len()), place.clone().field("tags"));
+        return Err(problem.expected(format!("{MOST_TAGS} at most")));
     }
     Label::parse(&clip.text)
         .map_err(|error| Problem::new(error.to_string(), place.clone().field("text")).expected("a label text"))?;
@@ -144,18 +162,21 @@ pub(crate) fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
                 .remedy("move or link the audio into that folder"));
         }
     }
-    for (i, word) in clip.words.iter().enumerate() {
-        let field = |name: &str| place.clone().field(format!("words[{i}].{name}"));
-        if word.start < 0.0 {
-            return Err(Problem::new(
-                format!("the word \"{}\" starts at {} s", word.text, word.start),
-                field("start"),
-            )
-            .expected("seconds from the start of the audio"));
+    let words = clip.words.iter().enumerate().map(|(i, word)| ("word", format!("words[{i}]"), word));
+    let segments =
+        clip.segments.iter().enumerate().map(|(i, segment)| ("segment", format!("segments[{i}]"), segment));
+    for (what, at, word) in words.chain(segments) {
+        let field = |name: &str| place.clone().field(format!("{at}.{name}"));
+        for (verb, key, time) in [("starts", "start", word.start), ("ends", "end", word.end)] {
+            if !(0.0..=LATEST_S).contains(&time) {
+                let what = format!("the {what} \"{}\" {verb} at {time} s", word.text);
+                let problem = Problem::new(what, field(key)).expected("seconds from the start of the audio");
+                return Err(problem.remedy("divide by 1000 where they are milliseconds"));
+            }
         }
         if word.end < word.start {
             let what =
-                format!("the word \"{}\" ends at {} s, before its start at {} s", word.text, word.end, word.start);
+                format!("the {what} \"{}\" ends at {} s, before its start at {} s", word.text, word.end, word.start);
             return Err(Problem::new(what, field("end")).expected("an end at or after the start"));
         }
     }

@@ -47,9 +47,7 @@ fn text_file<'f>(
 }
 
 fn read_text(path: &Path) -> Result<String, Problem> {
-    let bytes = fs::read(path).map_err(|error| Problem::io("read", path, &error))?;
-    let text = String::from_utf8(bytes)
-        .map_err(|_| Problem::new("the file is not UTF-8", Place::file(path)).remedy("save it as UTF-8"))?;
+    let text = crate::regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
     Ok(text.trim_start_matches('\u{feff}').to_owned())
 }
 

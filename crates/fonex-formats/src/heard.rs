@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use fonex_core::{Alternative, Heard, HeardWord, TimedWord};
 use serde::{Deserialize, Serialize};
 
+use crate::corpus::check_text;
 use crate::lines::Lines;
 use crate::{Place, Problem, Problems, folder, parse_strict, table};
 
@@ -135,6 +136,21 @@ pub(crate) fn second(id: &str, place: Place) -> Problem {
 }
 
 pub(crate) fn check_record(record: &HeardRecord, place: &Place) -> Result<(), Problem> {
+    const LONGEST_MS: f64 = 1e10;
+    check_text(&record.text, &place.clone().field("text"))?;
+    if let Some(took_ms) = record.took_ms.filter(|took_ms| !(0.0..=LONGEST_MS).contains(took_ms)) {
+        let problem = Problem::new(format!("it took {took_ms} ms"), place.clone().field("took_ms"));
+        return Err(problem.expected("milliseconds, 0 or more"));
+    }
+    for (i, word) in record.words.iter().enumerate() {
+        for (verb, key, time) in [("starts", "start", word.start), ("ends", "end", word.end)] {
+            if let Some(time) = time.filter(|time| !(-crate::LATEST_S..=crate::LATEST_S).contains(time)) {
+                let place = place.clone().field(format!("words[{i}].{key}"));
+                let problem = Problem::new(format!("the word \"{}\" {verb} at {time} s", word.text), place);
+                return Err(problem.expected("seconds from the start of the audio"));
+            }
+        }
+    }
     for (i, word) in record.words.iter().enumerate() {
         if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
             let what = format!("the confidence {confidence} of \"{}\" is no probability", word.text);

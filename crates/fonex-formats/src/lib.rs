@@ -3,21 +3,29 @@
 //! Readers are strict: what they do not understand is a [`Problem`] with file, line and field, never dropped.
 
 pub mod audio;
+/// The latest time in a recording that is taken for one, in seconds: four months.
+pub const LATEST_S: f64 = 1e7;
+/// Bytes of a text of one recording: more than a person says in three days.
+pub const LONGEST_TEXT: usize = 4 << 20;
+
 mod caption_writer;
 pub mod captions;
 pub mod checksum;
 mod corpus;
+mod file_name;
 mod folder;
 mod heard;
 mod join;
 mod lines;
 mod parallel;
 mod problem;
+pub mod regular;
 mod strict;
 mod table;
 
 pub use caption_writer::{CaptionForm, write_captions};
 pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
+pub use file_name::file_name_of;
 pub use folder::audio_beside;
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
 pub use join::{Joined, Pair, can_join, listed_terms};

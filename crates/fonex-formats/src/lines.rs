@@ -4,10 +4,11 @@ use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 
+use crate::regular;
 use crate::{Place, Problem};
 
 /// A line longer than this is refused rather than read into memory.
-const LONGEST_LINE: u64 = 256 << 20;
+pub(crate) const LONGEST_LINE: u64 = 32 << 20;
 /// A block ends early once it holds this many bytes.
 const LONGEST_BLOCK: usize = 32 << 20;
 
@@ -61,7 +62,7 @@ pub(crate) fn as_text<'b>(bytes: &'b [u8], path: &Path, number: u64) -> Result<&
 
 impl Lines {
     pub(crate) fn open(path: &Path) -> Result<Self, Problem> {
-        let file = File::open(path).map_err(|error| Problem::io("read", path, &error))?;
+        let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
         Ok(Self {
             path: path.to_owned(),
             reader: BufReader::with_capacity(1 << 18, file),

@@ -94,6 +94,9 @@ impl Problem {
         match error.kind() {
             std::io::ErrorKind::NotFound => problem.remedy("check the path; it is taken from the current folder"),
             std::io::ErrorKind::PermissionDenied => problem.remedy("check who may read and write it"),
+            std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
+                problem.remedy("make room, and repeat the command")
+            }
             _ => problem,
         }
     }

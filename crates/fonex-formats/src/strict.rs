@@ -2,6 +2,8 @@
 
 use serde::de::DeserializeOwned;
 
+use serde_json::Value;
+
 use crate::{Place, Problem, nearest};
 
 /// Reads one JSON value.
@@ -18,7 +20,11 @@ pub fn parse_strict<T: DeserializeOwned>(text: &str, place: Place) -> Result<T, 
             return Problem::new(format!("not JSON at column {}: {what}", inner.column()), place.clone())
                 .expected("one whole JSON object on one line");
         }
-        serde_problem(&what, &field, place.clone())
+        let problem = serde_problem(&what, &field, place.clone());
+        match serde_json::from_str(text) {
+            Ok(value) => with_near_key(problem, &what, at_path(&value, &field)),
+            Err(_) => problem,
+        }
     })?;
     reader.end().map_err(|error| {
         Problem::new(format!("something follows the JSON value at column {}", error.column()), place)
@@ -46,8 +52,57 @@ pub fn serde_problem(what: &str, field: &str, place: Place) -> Problem {
     }
     match what.split_once(", expected ") {
         Some((found, expected)) => {
-            Problem { what: found.replace('`', "\""), ..problem }.expected(expected.replace('`', "\""))
+            Problem { what: found_in_words(found), ..problem }.expected(expected_in_words(expected))
         }
+        None => problem,
+    }
+}
+
+/// What was found, without the words of a deserialiser: `invalid type: integer "5"` is "it is the number 5".
+fn found_in_words(found: &str) -> String {
+    let bare =
+        found.split_once(": ").filter(|(kind, _)| kind.starts_with("invalid ")).map_or(found, |(_, bare)| bare);
+    let quoted = || bare.split_once(' ').map_or("", |(_, rest)| rest.trim_start_matches("point ")).replace('`', "");
+    match bare.split(' ').next().unwrap_or_default() {
+        "integer" | "floating" => format!("it is the number {}", quoted()),
+        "string" => format!("it is the text {}", bare.trim_start_matches("string ")),
+        "boolean" => format!("it is {}", quoted()),
+        "sequence" => "it is a list".to_owned(),
+        "map" => "it is a table of keys and values".to_owned(),
+        "null" => "it is null".to_owned(),
+        _ => found.replace('`', "\""),
+    }
+}
+
+/// What was expected, without the names of types.
+fn expected_in_words(expected: &str) -> String {
+    match expected {
+        "u8" | "u16" | "u32" | "u64" | "usize" => "a whole number, 0 or more".to_owned(),
+        "i8" | "i16" | "i32" | "i64" | "isize" => "a whole number".to_owned(),
+        "f32" | "f64" => "a number".to_owned(),
+        "a sequence" => "a list".to_owned(),
+        "a boolean" => "true or false".to_owned(),
+        "a map" => "a table of keys and values".to_owned(),
+        other if other.starts_with("struct ") => "a table of keys and values".to_owned(),
+        other => other.replace('`', "\""),
+    }
+}
+
+/// The value at a path such as `words[0].start`; the whole at an empty one.
+fn at_path<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
+    let steps = path.split(['.', '[']).filter(|step| !step.is_empty());
+    steps.into_iter().try_fold(value, |value, step| match step.strip_suffix(']') {
+        Some(place) => value.get(place.parse::<usize>().ok()?),
+        None => value.get(step),
+    })
+}
+
+/// A field that is missing may be there under a slip of its name.
+fn with_near_key(problem: Problem, what: &str, object: Option<&Value>) -> Problem {
+    let missing = what.strip_prefix("missing field `").and_then(|rest| rest.split('`').next());
+    let keys = object.and_then(Value::as_object).into_iter().flat_map(|object| object.keys()).map(String::as_str);
+    match missing.and_then(|missing| Some((missing, nearest(missing, keys)?))) {
+        Some((missing, near)) => problem.remedy(format!("write \"{missing}\" for \"{near}\" if that is meant")),
         None => problem,
     }
 }
@@ -69,11 +124,13 @@ fn without_position(message: &str) -> String {
 /// # Errors
 /// A [`Problem`] at `place`, with the field and, for an unknown field, the nearest known one.
 pub fn value_strict<T: DeserializeOwned>(
-    value: serde_json::Value,
+    value: Value,
     place: Place,
     prefix: &str,
     also_known: &[&str],
 ) -> Result<T, Problem> {
+    // Looked at again when something is wrong with it.
+    let whole = value.clone();
     serde_path_to_error::deserialize(value).map_err(|error| {
         let path = error.path().to_string();
         let unknown = error.inner().to_string().starts_with("unknown field");
@@ -82,6 +139,64 @@ pub fn value_strict<T: DeserializeOwned>(
             also_known.iter().for_each(|name| what.push_str(&format!(", `{name}`")));
         }
         let field = if path == "." { prefix.to_owned() } else { format!("{prefix}.{path}") };
-        serde_problem(&what, field.trim_start_matches('.'), place)
+        let problem = serde_problem(&what, field.trim_start_matches('.'), place);
+        with_near_key(problem, &what, at_path(&whole, &path))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use serde::Deserialize;
+
+    use super::*;
+
+    #[derive(Debug, Deserialize)]
+    #[serde(deny_unknown_fields)]
+    #[expect(dead_code, reason = "only complaints are looked at")]
+    struct Row {
+        task: String,
+        #[serde(default)]
+        repeats: u32,
+        #[serde(default)]
+        parts: Vec<Part>,
+    }
+
+    #[derive(Debug, Deserialize)]
+    #[expect(dead_code, reason = "only complaints are looked at")]
+    struct Part {
+        start: f64,
+        #[serde(default)]
+        last: bool,
+    }
+
+    #[test]
+    fn complaints_are_in_plain_words() {
+        for (text, says) in [
+            (r#"{"task":5}"#, "it is the number 5|a string|task"),
+            (r#"{"task":"x","repeats":-1}"#, "it is the number -1|a whole number, 0 or more|repeats"),
+            (r#"{"task":"x","repeats":1.5}"#, "it is the number 1.5|a whole number, 0 or more|repeats"),
+            (r#"{"task":"x","parts":{}}"#, "it is a table of keys and values|a list|parts"),
+            (r#"{"task":"x","parts":[{"start":"1"}]}"#, "it is the text \"1\"|a number|parts[0].start"),
+            (r#"{"task":"x","parts":[{"start":1,"last":null}]}"#, "it is null|true or false|parts[0].last"),
+            (r#"{"task":"x","parts":[7]}"#, "it is the number 7|a table of keys and values|parts[0]"),
+        ] {
+            let problem = parse_strict::<Row>(text, Place::default()).unwrap_err();
+            let field = problem.place.field.clone().unwrap_or_default();
+            let found = format!("{}|{}|{field}", problem.what, problem.expected.clone().unwrap_or_default());
+            assert_eq!(found, says, "{text}");
+        }
+    }
+
+    #[test]
+    fn a_slip_of_a_needed_name_is_told() {
+        let problem = parse_strict::<Row>(r#"{"taks":"x"}"#, Place::default()).unwrap_err();
+        assert!(problem.to_string().contains("write \"task\""), "{problem}");
+        let problem = parse_strict::<Row>(r#"{"task":"x","parts":[{"strat":1}]}"#, Place::default()).unwrap_err();
+        assert!(problem.to_string().contains("write \"start\" for \"strat\""), "{problem}");
+        let value = serde_json::json!({"taks": "x"});
+        let problem = value_strict::<Row>(value, Place::default(), "engine.x", &[]).unwrap_err();
+        assert!(problem.to_string().contains("write \"task\""), "{problem}");
+        let far = parse_strict::<Row>(r#"{"repeats":1}"#, Place::default()).unwrap_err();
+        assert!(far.to_string().contains("add \"task\""), "{far}");
+    }
 }

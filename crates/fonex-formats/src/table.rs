@@ -1,14 +1,18 @@
 //! Labels and results as CSV or TSV with a header.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::Read;
+use std::io::{self, ErrorKind, Read};
 use std::path::Path;
+use std::rc::Rc;
 
 use fonex_core::{Clip, Heard};
 
 use crate::corpus::Reading;
 use crate::heard::HeardReading;
+use crate::lines::LONGEST_LINE;
+use crate::regular;
 use crate::{HeardRecord, Place, Problem, Problems, nearest};
 
 const LABEL_COLUMNS: [&str; 6] = ["id", "audio", "text", "lang", "speaker", "terms"];
@@ -17,7 +21,9 @@ const TAG: &str = "tags.";
 
 /// Rows with the cells of named columns. A row is a record and not a line: quoted cells may hold line breaks.
 struct Rows {
-    reader: csv::Reader<File>,
+    reader: csv::Reader<Bounded>,
+    /// Bytes read since the last row.
+    since_row: Rc<Cell<u64>>,
     header: Vec<String>,
     /// With CRLF the reader counts a line break only once it has read past its LF, one row later.
     lines_lag: u64,
@@ -26,17 +32,25 @@ struct Rows {
 impl Rows {
     /// A table with any columns.
     fn open_any(path: &Path, delimiter: u8) -> Result<Self, Problem> {
-        let file = File::open(path).map_err(|error| Problem::io("read", path, &error))?;
-        let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(false).from_reader(file);
-        let header = reader.headers().map_err(|error| csv_problem(path, &error))?;
-        let header = header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
-        Ok(Self { reader, header, lines_lag: u64::from(breaks_with_crlf(path)) })
+        let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
+        let since_row = Rc::new(Cell::new(0));
+        let bounded = Bounded { file, since_row: Rc::clone(&since_row) };
+        let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(false).from_reader(bounded);
+        let header = reader.headers().map_err(|error| csv_problem(path, &error, 1))?;
+        let header: Vec<String> =
+            header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
+        // Which of two is meant cannot be known.
+        if let Some(twice) = header.iter().enumerate().find(|(at, name)| header[..*at].contains(name)) {
+            let problem = Problem::new(format!("the column \"{}\" stands twice", twice.1), Place::line(path, 1));
+            return Err(problem.remedy("rename or remove one of them"));
+        }
+        Ok(Self { reader, since_row, header, lines_lag: u64::from(breaks_with_crlf(path)) })
     }
 
     fn open(path: &Path, delimiter: u8, known: &[&str], tags: bool) -> Result<Self, Problems> {
-        let Self { reader, header, lines_lag } = Self::open_any(path, delimiter)?;
+        let rows = Self::open_any(path, delimiter)?;
         let mut problems = Vec::new();
-        for name in &header {
+        for name in &rows.header {
             let is_tag = tags && name.starts_with(TAG);
             if !is_tag && !known.contains(&name.as_str()) {
                 let tag_hint = if tags { ", or tags.NAME" } else { "" };
@@ -49,18 +63,20 @@ impl Rows {
             }
         }
         for needed in ["id", "text"] {
-            if !header.iter().any(|name| name == needed) {
+            if !rows.header.iter().any(|name| name == needed) {
                 let problem = Problem::new(format!("there is no column \"{needed}\""), Place::line(path, 1));
                 problems.push(problem.remedy("name the columns in the first line"));
             }
         }
-        if problems.is_empty() { Ok(Self { reader, header, lines_lag }) } else { Err(Problems(problems)) }
+        if problems.is_empty() { Ok(rows) } else { Err(Problems(problems)) }
     }
 
     /// Calls `row` with each row's place and its filled cells.
     fn each(mut self, path: &Path, mut row: impl FnMut(Place, Vec<(&str, &str)>)) -> Result<(), Problems> {
-        let mut record = csv::StringRecord::new();
-        while self.reader.read_record(&mut record).map_err(|error| csv_problem(path, &error))? {
+        let (mut record, mut begins) = (csv::StringRecord::new(), 2);
+        while self.reader.read_record(&mut record).map_err(|error| csv_problem(path, &error, begins))? {
+            self.since_row.set(0);
+            begins = self.reader.position().line() + self.lines_lag;
             let line = record.position().map_or(0, csv::Position::line) + self.lines_lag;
             let cells = self.header.iter().map(String::as_str).zip(&record);
             row(Place::line(path, line), cells.filter(|(name, cell)| *name == "text" || !cell.is_empty()).collect());
@@ -69,15 +85,33 @@ impl Rows {
     }
 }
 
+/// A file that ends with an error where one row has no end.
+struct Bounded {
+    file: File,
+    since_row: Rc<Cell<u64>>,
+}
+
+impl Read for Bounded {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.file.read(buffer)?;
+        self.since_row.set(self.since_row.get() + read as u64);
+        if self.since_row.get() > LONGEST_LINE {
+            return Err(ErrorKind::FileTooLarge.into());
+        }
+        Ok(read)
+    }
+}
+
 /// Whether the first line break of a file is CRLF.
 fn breaks_with_crlf(path: &Path) -> bool {
     let mut start = Vec::new();
-    let read = File::open(path).and_then(|file| file.take(1 << 16).read_to_end(&mut start));
+    let read = regular::open(path).and_then(|file| file.take(1 << 16).read_to_end(&mut start));
     let first = start.iter().position(|byte| *byte == b'\n');
     read.is_ok() && first.is_some_and(|at| at > 0 && start[at - 1] == b'\r')
 }
 
-fn csv_problem(path: &Path, error: &csv::Error) -> Problem {
+/// `begins` is the line where the row that could not be read begins.
+fn csv_problem(path: &Path, error: &csv::Error, begins: u64) -> Problem {
     let line = error.position().map(csv::Position::line);
     let place = Place { file: Some(path.to_owned()), line, field: None };
     match error.kind() {
@@ -87,6 +121,10 @@ fn csv_problem(path: &Path, error: &csv::Error) -> Problem {
                 .remedy("put cells that hold the separator in double quotes")
         }
         csv::ErrorKind::Utf8 { .. } => Problem::new("the row is not UTF-8", place).remedy("save the file as UTF-8"),
+        csv::ErrorKind::Io(error) if error.kind() == ErrorKind::FileTooLarge => {
+            let what = format!("the row is longer than {} MiB", LONGEST_LINE >> 20);
+            Problem::new(what, Place::line(path, begins)).remedy("close the quotation mark that was left open")
+        }
         csv::ErrorKind::Io(error) => Problem::io("read", path, error),
         other => Problem::new(format!("the table cannot be read: {other:?}"), place),
     }

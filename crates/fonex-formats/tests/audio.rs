@@ -96,3 +96,28 @@ fn every_format_has_its_sound_in_its_place_and_at_its_level() {
         assert!((level / (0.5 / 2_f64.sqrt()) - 1.0).abs() < tolerance, "{name} has level {level}");
     }
 }
+
+/// The same burst in files with a picture, as another program muxed them: name, when the burst begins and how long the sound
+/// is, in seconds from the beginning of the film. Late sound starts 0.636 s behind the picture.
+const WITH_PICTURE: [(&str, f64, f64); 6] = [
+    ("video-first.mp4", 0.5, 1.0),
+    ("cover.m4a", 0.5, 1.0),
+    ("late.mov", 0.636 + 0.564, 1.7),
+    ("late.mkv", 0.636 + 0.564, 1.724),
+    ("frag.mp4", 0.564, 1.088),
+    ("fraglate.mp4", 0.636 + 0.564, 1.724),
+];
+
+#[test]
+fn the_sound_of_a_film_is_whole_and_in_its_place() {
+    for (name, begins, lasts) in WITH_PICTURE {
+        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data").join(name);
+        for read in [read_audio(&path).unwrap(), decode(std::fs::read(&path).unwrap()).unwrap()] {
+            assert_eq!(read.defect, None, "{name}");
+            assert!((read.audio.duration_s() - lasts).abs() < 0.03, "{name} lasts {} s", read.audio.duration_s());
+            let loud = read.audio.samples.iter().position(|s| s.abs() > 0.12).unwrap();
+            let at = loud as f64 / f64::from(read.audio.rate_hz);
+            assert!((at - begins).abs() < 0.006, "{name} begins at {at} s");
+        }
+    }
+}

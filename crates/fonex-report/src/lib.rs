@@ -5,6 +5,7 @@ pub mod figures;
 mod html;
 mod outline;
 mod png;
+pub mod readable;
 mod table;
 mod terminal;
 mod thread;
@@ -13,6 +14,6 @@ pub use html::{
     AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, VariantCards, data_uri, render_report,
 };
 pub use png::{PngError, png_from_svg};
-pub use table::{Cell, HtmlTable, Table};
+pub use table::{Cell, HtmlTable, Table, folded_under};
 pub use terminal::terminal_trend;
 pub use thread::{Piece, is_right_to_left, pieces};

@@ -7,6 +7,7 @@ mod turns;
 
 use std::collections::HashMap;
 use std::fs;
+use std::io::ErrorKind;
 use std::sync::Arc;
 
 use fonex_core::Clip;
@@ -16,13 +17,14 @@ use fonex_store::StoreError;
 
 pub use bench::{
     Bench, Budget, Plan, PlannedVariant, existing_store, open_store, profile_checksum, read_bench, read_profile,
-    read_toml, unknown, voice_condition,
+    read_toml, store_to_change, unknown, voice_condition,
 };
 pub use execute::{
-    Execution, Forecast, Heardable, Progress, Sound, Source, execute, forecast, now, stop_on_interrupt, this_machine,
+    Execution, Forecast, Heardable, Heeding, Interrupt, Progress, Sound, Source, execute, forecast,
+    hear_of_file_limits, now, this_machine,
 };
 
-pub use load::{LoadSteps, LoadWatch, put_load};
+pub use load::{LoadSteps, LoadWatch, Loaded, put_load};
 pub use turns::{BrokenOff, Conversation, Dialogue, TurnPlan, take_turns};
 
 /// What is wrong with a store, and what to do.
@@ -33,8 +35,27 @@ pub fn store_problem(error: &StoreError) -> Problem {
         StoreError::Database(_) | StoreError::Record(_) => {
             problem.remedy("check that .fonex/runs.db beside the bench file is a Fonex store and may be written")
         }
-        StoreError::Io(_) => problem.remedy("check that the folder .fonex beside the bench file may be written"),
+        _ if is_full(error) => problem.remedy(
+            "make room (or raise the limit on file sizes), and repeat the command: every finished trial is kept",
+        ),
+        StoreError::Full(_) | StoreError::ReadOnly(_) | StoreError::Io(_) => {
+            problem.remedy("check that the folder .fonex beside the bench file may be written")
+        }
+        StoreError::Damaged { run, .. } => {
+            problem.remedy(format!("delete the run (fonex runs delete {run}), or bring the store back from a copy"))
+        }
         StoreError::Newer { .. } | StoreError::Busy(_) => problem,
+    }
+}
+
+/// Whether there is no room left.
+fn is_full(error: &StoreError) -> bool {
+    match error {
+        StoreError::Full(_) => true,
+        StoreError::Io(error) => {
+            matches!(error.kind(), ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge)
+        }
+        _ => false,
     }
 }
 

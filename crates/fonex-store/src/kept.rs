@@ -1,6 +1,8 @@
 //! What analysis keeps beside the trials, so that it need not be computed again: facts of a run under one text profile, and
 //! what the clips of a corpus share. The store does not know what is in them.
 
+use std::path::Path;
+
 use rusqlite::{OptionalExtension, params};
 
 use crate::{Store, StoreError};
@@ -29,6 +31,65 @@ pub struct KeptFact {
     pub record: Vec<u8>,
 }
 
+const INSERT: &str = "insert or replace into facts (run_id, profile, version, trials, variant, fact, record)
+     values ($1, $2, $3, $4, $5, $6, $7)";
+
+/// What [`INSERT`] takes.
+macro_rules! row {
+    ($key:expr, $fact:expr) => {
+        params![
+            $key.run,
+            $key.profile,
+            $key.version,
+            $key.trials as i64,
+            $fact.variant as i64,
+            $fact.fact,
+            $fact.record
+        ]
+    };
+}
+
+/// Facts that are being kept: under a name of their own until they are whole, so that nobody waits for a lock meanwhile.
+pub struct KeepingFacts<'s> {
+    key: FactsKey,
+    /// The same under the name of what is being built.
+    building: FactsKey,
+    store: &'s Store,
+}
+
+/// Before the profile of facts that are being built; the number of the process stands behind.
+const BUILDING: &str = "building/";
+
+impl KeepingFacts<'_> {
+    /// Adds one.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn add(&self, fact: &KeptFact) -> Result<(), StoreError> {
+        self.store.keep_fact(&self.building, fact)
+    }
+
+    /// Keeps what was added in the place of what was kept before, all or nothing.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn finish(self) -> Result<(), StoreError> {
+        let transaction = self.store.connection().unchecked_transaction()?;
+        let (run, profile) = (self.key.run, &self.key.profile);
+        transaction.execute("delete from facts where run_id = $1 and profile = $2", params![run, profile])?;
+        let sql = "update facts set profile = $1 where run_id = $2 and profile = $3";
+        transaction.execute(sql, params![profile, run, self.building.profile])?;
+        Ok(transaction.commit()?)
+    }
+}
+
+impl Drop for KeepingFacts<'_> {
+    fn drop(&mut self) {
+        // After the end there is nothing left under this name.
+        drop(self.store.forget_facts(self.building.run, &self.building.profile));
+    }
+}
+
 impl Store {
     /// Trials of a run that have an outcome, warm-up included.
     ///
@@ -39,32 +100,41 @@ impl Store {
         Ok(self.connection().query_row(sql, [run], |row| row.get::<_, i64>(0))? as u64)
     }
 
-    /// Keeps the facts of a run under one text profile in the place of those kept before, all or nothing.
+    /// Begins to keep facts of a run under one text profile. Nothing is locked until they are whole.
     ///
     /// # Errors
     /// When the store cannot be written.
-    pub fn keep_facts(&mut self, key: &FactsKey, facts: &[KeptFact]) -> Result<(), StoreError> {
-        let transaction = self.connection_mut().transaction()?;
-        transaction.execute("delete from facts where run_id = $1 and profile = $2", params![key.run, key.profile])?;
-        {
-            let mut insert = transaction.prepare(
-                "insert into facts (run_id, profile, version, trials, variant, fact, record)
-                 values ($1, $2, $3, $4, $5, $6, $7)",
-            )?;
-            for fact in facts {
-                let (trials, variant) = (key.trials as i64, fact.variant as i64);
-                insert.execute(params![
-                    key.run,
-                    key.profile,
-                    key.version,
-                    trials,
-                    variant,
-                    fact.fact,
-                    fact.record
-                ])?;
+    pub fn keep_facts(&self, key: FactsKey) -> Result<KeepingFacts<'_>, StoreError> {
+        // What a killed process left behind goes first.
+        let mut select =
+            self.connection().prepare("select distinct profile from facts where run_id = $1 and profile like $2")?;
+        let left: Vec<String> = select
+            .query_map(params![key.run, format!("{BUILDING}%")], |row| row.get(0))?
+            .collect::<Result<_, _>>()?;
+        for profile in left {
+            let process = profile[BUILDING.len()..].split('/').next().unwrap_or_default();
+            if process == std::process::id().to_string() || !Path::new("/proc").join(process).exists() {
+                self.forget_facts(key.run, &profile)?;
             }
         }
-        transaction.commit()?;
+        let profile = format!("{BUILDING}{}/{}", std::process::id(), key.profile);
+        // A store that may only be read shows it here.
+        self.forget_facts(key.run, &profile)?;
+        Ok(KeepingFacts { building: FactsKey { profile, ..key.clone() }, key, store: self })
+    }
+
+    fn forget_facts(&self, run: i64, profile: &str) -> Result<(), StoreError> {
+        self.connection().execute("delete from facts where run_id = $1 and profile = $2", params![run, profile])?;
+        Ok(())
+    }
+
+    /// Keeps one more fact of a run under a text profile.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn keep_fact(&self, key: &FactsKey, fact: &KeptFact) -> Result<(), StoreError> {
+        let mut insert = self.connection().prepare_cached(INSERT)?;
+        insert.execute(row!(key, fact))?;
         Ok(())
     }
 

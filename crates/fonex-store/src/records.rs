@@ -6,7 +6,7 @@ use fonex_core::audio::AudioMeasures;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::latency::Traffic;
 use fonex_core::text::TextProfile;
-use fonex_core::{Clip, Heard, Outcome, Task};
+use fonex_core::{Clip, Delivery, Heard, Outcome, Task};
 use serde::{Deserialize, Serialize};
 
 /// The machine a run was made on.
@@ -155,14 +155,18 @@ pub struct Variant {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub engine_version: Option<String>,
     /// How audio reached it; left out where it was sent whole.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub delivery: Option<String>,
+    #[serde(default, skip_serializing_if = "is_whole")]
+    pub delivery: Delivery,
     /// Languages the voice lists; empty where that is not known.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub languages: Vec<String>,
     /// What the engine charged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub prices: Option<Prices>,
+}
+
+fn is_whole(delivery: &Delivery) -> bool {
+    *delivery == Delivery::Whole
 }
 
 /// A clip that a run could not use.

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 5] = [
+const STEPS: [&str; 6] = [
     r"
     create table runs (
         id integer primary key,
@@ -69,6 +69,24 @@ const STEPS: [&str; 5] = [
         version bigint not null,
         record blob not null
     );",
+    // A variant's delivery was the text that tables print, such as "pieces=5s-1s"; it is the delivery itself.
+    r#"update runs set record = json_set(record, '$.variants', json((
+        select json_group_array(json(case
+            when delivery like 'pieces=%-%' then json_set(variant, '$.delivery', json_object('pieces', json_object(
+                'window_s', cast(substr(delivery, 8) as real),
+                'overlap_s', cast(substr(delivery, instr(delivery, '-') + 1) as real))))
+            when delivery like 'pieces=%' then json_set(variant, '$.delivery', json_object('pieces', json_object(
+                'window_s', cast(substr(delivery, 8) as real))))
+            when delivery like 'pauses=%' then json_set(variant, '$.delivery', json_object('pauses', json_object(
+                'pause_s', cast(substr(delivery, 8) as real))))
+            when delivery like 'live=%' then json_set(variant, '$.delivery', json_object('live', json_object(
+                'speed', cast(substr(delivery, 6) as real))))
+            when delivery = 'live' then json_set(variant, '$.delivery', json_object('live', json_object()))
+            else variant
+        end))
+        from (select value as variant, json_extract(value, '$.delivery') as delivery
+              from json_each(runs.record, '$.variants') order by key)
+    ))) where record like '%"delivery":"%';"#,
 ];
 
 /// The version this program writes.
@@ -76,6 +94,10 @@ pub(crate) const VERSION: u32 = STEPS.len() as u32;
 
 /// Brings a store up to date, each step in a transaction; refuses one that a newer program wrote.
 pub(crate) fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
+    // A store that is up to date may lie where nothing can be written.
+    if connection.query_row("pragma user_version", [], |row| row.get(0)) == Ok(VERSION) {
+        return Ok(());
+    }
     // Another process may be migrating: the version is read under the write lock.
     let transaction = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     let found: u32 = transaction.query_row("pragma user_version", [], |row| row.get(0))?;

@@ -6,9 +6,10 @@ use std::path::Path;
 use fonex_core::cost::Usage;
 use fonex_core::latency::{Request, Traffic};
 use fonex_core::text::TextProfile;
-use fonex_core::{Clip, Heard, Outcome};
+use fonex_core::{Clip, Delivery, Heard, Outcome, Pace};
 use fonex_store::{
-    LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, Study, StudyKind, TrialKey, TrialRecord, Variant,
+    FactsKey, KeptFact, LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, Study, StudyKind, TrialKey,
+    TrialRecord, Variant,
 };
 
 fn clip(id: &str) -> Clip {
@@ -47,7 +48,7 @@ fn new_run(label: Option<&str>) -> NewRun {
             voice: String::new(),
             settings: [("beam".to_owned(), "4".to_owned())].into(),
             engine_version: Some("stand-in".into()),
-            delivery: None,
+            delivery: Delivery::Whole,
             languages: Vec::new(),
             prices: None,
         }],
@@ -93,7 +94,7 @@ fn what_is_written_is_read_back_after_reopening() {
     assert_eq!(store.unfinished("f", None).unwrap(), None, "the label belongs to the run");
     store.finish_run(id, "2026-01-02T03:05:00Z").unwrap();
     assert_eq!(store.unfinished("f", Some("w41")).unwrap(), None);
-    let run = store.run(&RunRef::parse("w41")).unwrap().unwrap();
+    let run = store.run(&RunRef::Label("w41".into())).unwrap().unwrap();
     assert_eq!((run.id, run.state, &run.variants), (id, RunState::Finished, &written.variants));
     assert_eq!((&run.machine, &run.left_out), (&written.machine, &written.left_out));
     assert_eq!(store.run(&RunRef::Last).unwrap(), Some(run));
@@ -112,6 +113,34 @@ fn a_run_belongs_to_one_process_at_a_time() {
     assert!(matches!(Store::open(folder.path()).unwrap().lock(1), Err(StoreError::Busy(1))));
     store.unlock(1, lock);
     drop(store.lock(1).unwrap());
+}
+
+#[test]
+fn a_run_is_never_held_twice_while_it_passes_from_hand_to_hand() {
+    use std::sync::atomic::{AtomicU32, Ordering};
+    let folder = tempfile::tempdir().unwrap();
+    drop(Store::open(folder.path()).unwrap());
+    let (holders, held) = (AtomicU32::new(0), AtomicU32::new(0));
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                let store = Store::open(folder.path()).unwrap();
+                for _ in 0..2_000 {
+                    let Ok(lock) = store.lock(1) else { continue };
+                    assert_eq!(holders.fetch_add(1, Ordering::SeqCst), 0);
+                    let scratch = store.scratch(1, &lock).unwrap();
+                    std::fs::write(scratch.join("mine"), "").unwrap();
+                    std::thread::yield_now();
+                    assert!(scratch.join("mine").exists(), "the holder's folder went");
+                    held.fetch_add(1, Ordering::SeqCst);
+                    holders.fetch_sub(1, Ordering::SeqCst);
+                    store.unlock(1, lock);
+                }
+            });
+        }
+    });
+    assert!(held.load(Ordering::SeqCst) > 100);
+    assert!(!folder.path().join("scratch-1").exists());
 }
 
 #[test]
@@ -190,4 +219,69 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     };
     assert_eq!(store.trials(id).unwrap(), [bare]);
     assert!(store.save_trial(id, &trial("b", Outcome::Done)).unwrap());
+}
+
+#[test]
+fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut store = Store::open(folder.path()).unwrap();
+    let whole = new_run(None).variants.remove(0);
+    let id = store.create_run(&NewRun { variants: vec![whole; 7], ..new_run(None) }).unwrap();
+    let other = store.create_run(&new_run(Some("whole"))).unwrap();
+    drop(store);
+    let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
+    for (at, text) in ["pieces=2.5s", "pieces=5s-0.5s", "pauses=0.3s", "live", "live=8x", "whole"].iter().enumerate()
+    {
+        let sql = format!("update runs set record = json_set(record, '$.variants[{at}].delivery', $1) where id = $2");
+        assert_eq!(database.execute(&sql, rusqlite::params![text, id]).unwrap(), 1);
+    }
+    database.pragma_update(None, "user_version", 5).unwrap();
+    drop(database);
+
+    let store = Store::open(folder.path()).unwrap();
+    let run = store.run(&RunRef::Number(id)).unwrap().unwrap();
+    let found: Vec<Delivery> = run.variants.iter().map(|variant| variant.delivery).collect();
+    let expected = [
+        Delivery::Pieces { window_s: 2.5, overlap_s: 0.0 },
+        Delivery::Pieces { window_s: 5.0, overlap_s: 0.5 },
+        Delivery::Pauses { pause_s: 0.3, longest_s: 30.0 },
+        Delivery::Live(Pace::default()),
+        Delivery::Live(Pace { speed: 8.0, ..Pace::default() }),
+        Delivery::Whole,
+        Delivery::Whole,
+    ];
+    assert_eq!(found, expected);
+    assert_eq!(store.run(&RunRef::Number(other)).unwrap().unwrap().variants, new_run(None).variants);
+}
+
+#[test]
+fn facts_are_kept_whole_or_not_at_all_and_lock_nobody_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut store = Store::open(folder.path()).unwrap();
+    let id = store.create_run(&new_run(None)).unwrap();
+    let key = FactsKey { run: id, profile: "p".into(), version: 1, trials: 0 };
+    let fact = |record: &[u8]| KeptFact { variant: 0, fact: "words".into(), record: record.to_vec() };
+    let kept = || store.kept_fact(&key, 0, "words").unwrap();
+    let other = Store::open(folder.path()).unwrap();
+
+    let keeping = store.keep_facts(key.clone()).unwrap();
+    keeping.add(&fact(b"old")).unwrap();
+    assert_eq!(kept(), None, "nobody sees half of them");
+    assert!(other.save_trial(id, &trial("a", Outcome::Done)).unwrap(), "others write meanwhile");
+    keeping.finish().unwrap();
+    assert_eq!(kept().as_deref(), Some(&b"old"[..]));
+
+    let abandoned = store.keep_facts(key.clone()).unwrap();
+    abandoned.add(&fact(b"new")).unwrap();
+    drop(abandoned);
+    assert_eq!(kept().as_deref(), Some(&b"old"[..]), "what was not finished is as if it had not been");
+    let keeping = store.keep_facts(key.clone()).unwrap();
+    keeping.add(&fact(b"new")).unwrap();
+    keeping.finish().unwrap();
+    assert_eq!(kept().as_deref(), Some(&b"new"[..]));
+    let newer = FactsKey { version: 2, ..key.clone() };
+    assert_eq!(store.kept_fact(&newer, 0, "words").unwrap(), None, "another version is stale");
+    let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
+    let rows: i64 = database.query_row("select count(*) from facts", [], |row| row.get(0)).unwrap();
+    assert_eq!(rows, 1, "nothing is left behind");
 }

@@ -1,6 +1,6 @@
 //! How long `fonex score` takes beside only parsing the same files: `cargo bench -p fonex --bench scoring -- [CLIPS]`.
 //! `benches/scoring.py FOLDER` does the same work with a general-purpose library in Python on the files it leaves behind.
-
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
 
 use std::fs::{self, File};

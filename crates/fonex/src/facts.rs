@@ -3,7 +3,7 @@
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::Path;
 
-use fonex_core::audio::{Audio, active_level_db, measure};
+use fonex_core::audio::{Audio, active_level_db, measure, voiced_s};
 use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
@@ -48,6 +48,7 @@ fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
     Ok(AudioFacts {
         measures: measure(&decoded.audio),
         active_level_dbfs: active_level_db(&decoded.audio),
+        voiced_s: voiced_s(&decoded.audio),
         rate_hz: decoded.audio.rate_hz,
         bits: decoded.bits,
         channels: decoded.channels,

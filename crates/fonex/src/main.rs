@@ -15,6 +15,8 @@ use cli::Cli;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    fonex_run::hear_of_file_limits();
+    fonex_engines::notice::set(|program, line| output::note(&format!("{program} says: {line}")));
     match commands::dispatch(cli) {
         Ok(code) => code.into(),
         Err(failure) => {

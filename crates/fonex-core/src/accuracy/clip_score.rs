@@ -71,6 +71,8 @@ pub(super) struct Comparer {
     heard_text: String,
     /// Whether the profile left the heard text as it was written.
     heard_as_written: bool,
+    /// The clip compared last was too long and too unlike its label to be aligned as a whole.
+    pub(super) in_pieces: bool,
     said_written: WordGraph<u64>,
     heard_written: Vec<u64>,
 }
@@ -81,7 +83,7 @@ impl Comparer {
         let Self { vocabulary, aligner, said, said_ends, said_text, heard: numbers, heard_text, .. } = self;
         said_text.clear();
         said_ends.clear();
-        put_in(said, label, |text, with| {
+        put_in(said, &label.in_profile(profile), |text, with| {
             profile.each_token(text, |token| {
                 append(said_text, token);
                 said_ends.push(said_text.len());
@@ -128,6 +130,7 @@ impl Comparer {
             taken.for_each(|number| append(said_text, vocabulary.word(number)));
         }
         self.characters = aligner.count_characters(said_text, heard_text);
+        self.in_pieces = aligner.took_pieces();
     }
 
     /// Word counts of the clip compared last as it is written, nothing forgiven: what the profile forgives is the

@@ -4,7 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use super::clip_score::NumberedStep;
 use crate::align::{Edit, edit_distance};
-use crate::text::Vocabulary;
+use crate::text::{NumberLanguage, TextStep, Vocabulary};
+
+/// Characters of the longest word whose spelling is looked at.
+const LONGEST_WORD: usize = 200;
 
 /// What kind of mistake a wrong word is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -16,7 +19,7 @@ pub enum MistakeKind {
     Case,
     /// The same word but for signs in or around it.
     Punctuation,
-    /// Digits on one side and none on the other.
+    /// The same number, in digits on one side and in words on the other.
     NumberForm,
     /// Another form of the same word: "door" and "doors".
     Inflection,
@@ -135,8 +138,7 @@ pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
     if said_bare == heard_bare && !said_bare.is_empty() {
         return MistakeKind::Punctuation;
     }
-    let digits = |word: &str| word.chars().any(char::is_numeric);
-    if digits(&said_bare) != digits(&heard_bare) {
+    if is_number_form(&said_bare, &heard_bare) || is_number_form(&heard_bare, &said_bare) {
         return MistakeKind::NumberForm;
     }
     let latin = |word: &str| word.chars().filter(|c| c.is_alphabetic()).all(|c| (c as u32) < 0x0250);
@@ -145,6 +147,20 @@ pub fn kind_of_pair(said: &str, heard: &str) -> MistakeKind {
     }
     let [said, heard]: [Vec<char>; 2] = [said_bare, heard_bare].map(|word| word.chars().collect());
     kind_of_letters(&said, &heard)
+}
+
+/// Whether one word is a number in digits and the other the same number in words of any language that is known, or the part
+/// of it that a longer number begins with: "twenty" of 21, "hundred" of 105.
+fn is_number_form(digits: &str, word: &str) -> bool {
+    let Ok(value) = digits.parse::<u64>() else { return false };
+    NumberLanguage::ALL.iter().any(|language| {
+        let spelled = TextStep::Numbers(*language).apply(word).parse::<u64>();
+        spelled.is_ok_and(|spelled| {
+            let size = 10_u64.checked_pow(spelled.max(1).ilog10()).unwrap_or(u64::MAX);
+            let begins = spelled >= 20 && spelled % 10 == 0 && value >= spelled && value / size == spelled / size;
+            spelled == value || begins
+        })
+    })
 }
 
 fn kind_of_letters<L: Letter>(said: &[L], heard: &[L]) -> MistakeKind {
@@ -170,7 +186,8 @@ fn are_forms_of_one<L: Letter>(a: &[L], b: &[L]) -> bool {
 fn are_near<L: Letter>(a: &[L], b: &[L]) -> bool {
     let longer = a.len().max(b.len());
     let fewest = a.len().abs_diff(b.len());
-    let in_spelling = fewest * 3 <= longer && edit_distance(a, b) as usize * 3 <= longer;
+    // What is longer than any word is not spelled in another way.
+    let in_spelling = longer <= LONGEST_WORD && fewest * 3 <= longer && edit_distance(a, b) as usize * 3 <= longer;
     in_spelling || (longer > 2 && sound_key(a).eq(sound_key(b)))
 }
 
@@ -273,6 +290,13 @@ mod tests {
             ("don't", "dont", MistakeKind::Punctuation),
             ("fourteen", "14", MistakeKind::NumberForm),
             ("14", "40", MistakeKind::Different),
+            ("vierzehn", "14", MistakeKind::NumberForm),
+            ("twenty", "21", MistakeKind::NumberForm),
+            ("105", "hundred", MistakeKind::NumberForm),
+            ("fourteen", "40", MistakeKind::Different),
+            ("twenty", "31", MistakeKind::Different),
+            ("gate", "8", MistakeKind::Different),
+            ("b12", "bee", MistakeKind::Different),
             ("doors", "door", MistakeKind::Inflection),
             ("stations", "station", MistakeKind::Inflection),
             ("closed", "close", MistakeKind::Inflection),

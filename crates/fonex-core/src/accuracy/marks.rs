@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::TermCounts;
 use super::rates::share;
-use crate::align::{Against, Edit, WordGraph, align, unlikeness};
+use crate::align::{Against, WordGraph, align, unlikeness};
 use crate::text::Token;
 
 /// How punctuation and capitals were heard, over the words both sides have. Left out where one side writes none at all.
@@ -103,36 +103,17 @@ impl MarksBuilder {
             for (bit, counts) in self.signs.iter_mut().enumerate() {
                 record(counts, here >> bit & 1 == 1, there >> bit & 1 == 1);
             }
-            if let (Edit::Correct, Some(a), Some(b)) = (step.edit, step.said, step.heard) {
-                record(&mut self.capitals, said[a].capital, heard[b].capital);
-            }
+            let capital = |words: &[Written], at: Option<usize>| at.is_some_and(|at| words[at].capital);
+            record(&mut self.capitals, capital(&said, step.said), capital(&heard, step.heard));
         }
     }
 
     /// Adds a label of whose signs and capitals none was heard.
     fn add_all_missed(&mut self, label: &str) {
-        if !label.is_ascii() {
-            label.chars().filter_map(sign_of).for_each(|sign| self.signs[sign][1] += 1);
-            let capital = |word: &&str| word.chars().any(char::is_uppercase);
-            self.capitals[1] += label.split_whitespace().filter(capital).count() as u64;
-            return;
-        }
-        let mut in_capital_word = false;
-        for byte in label.bytes() {
-            match byte {
-                b'a'..=b'z' => {}
-                b' ' | b'\t'..=b'\r' => in_capital_word = false,
-                b'A'..=b'Z' => {
-                    self.capitals[1] += u64::from(!in_capital_word);
-                    in_capital_word = true;
-                }
-                _ => {
-                    if let Some(sign) = sign_of(char::from(byte)) {
-                        self.signs[sign][1] += 1;
-                    }
-                }
-            }
-        }
+        each_written(label, |_, capital, signs| {
+            self.capitals[1] += u64::from(capital);
+            self.signs.iter_mut().enumerate().for_each(|(bit, counts)| counts[1] += u64::from(signs >> bit & 1));
+        });
     }
 
     /// Adds what another builder counted.
@@ -173,28 +154,39 @@ fn record(counts: &mut Counts, said: bool, heard: bool) {
     }
 }
 
-/// The words of a text with their case folded and what stands around each; a sign that stands alone belongs to the word
-/// before it.
+/// The words of a text with their case folded and what stands around each.
 fn written(text: &str) -> Vec<Written> {
     let mut words: Vec<Written> = Vec::new();
+    each_written(text, |core, capital, signs| {
+        words.push(Written { core: Token::from(core).to_lowercase(), capital, signs });
+    });
+    words
+}
+
+/// Calls `with` for each word: its letters, whether one is a capital, and the signs around it, each counted once. Signs inside
+/// a word, as in `12:30`, are its own; one that stands alone belongs to the word before it.
+fn each_written<'t>(text: &'t str, mut with: impl FnMut(&'t str, bool, u8)) {
+    let no_letter = |c: char| !c.is_alphanumeric();
+    let bits = |text: &str| text.chars().filter_map(sign_of).fold(0, |bits, sign| bits | 1 << sign);
+    let mut last: Option<(&str, bool, u8)> = None;
     for raw in text.split_whitespace() {
-        let core = raw.trim_matches(|c: char| !c.is_alphanumeric());
-        let around = &raw[..raw.len() - raw.trim_start_matches(|c: char| !c.is_alphanumeric()).len()];
-        let behind = &raw[raw.trim_end_matches(|c: char| !c.is_alphanumeric()).len()..];
-        let bits = |text: &str| text.chars().filter_map(sign_of).fold(0, |bits, sign| bits | 1 << sign);
+        let behind_signs = raw.trim_start_matches(no_letter);
+        let core = behind_signs.trim_end_matches(no_letter);
         if core.is_empty() {
-            if let Some(before) = words.last_mut() {
-                before.signs |= bits(raw);
+            if let Some((.., signs)) = &mut last {
+                *signs |= bits(raw);
             }
             continue;
         }
-        words.push(Written {
-            core: Token::from(core).to_lowercase(),
-            capital: core.chars().any(char::is_uppercase),
-            signs: bits(around) | bits(behind),
-        });
+        if let Some((core, capital, signs)) = last.take() {
+            with(core, capital, signs);
+        }
+        let signs = bits(&raw[..raw.len() - behind_signs.len()]) | bits(&behind_signs[core.len()..]);
+        last = Some((core, core.chars().any(char::is_uppercase), signs));
     }
-    words
+    if let Some((core, capital, signs)) = last {
+        with(core, capital, signs);
+    }
 }
 
 impl TermCounts {
@@ -223,11 +215,40 @@ mod tests {
         let marks = builder.finish().unwrap();
         let counts = |counts: &TermCounts| (counts.found, counts.missed, counts.invented);
         assert_eq!(counts(marks.capitals.as_ref().unwrap()), (2, 1, 0), "Is and Anna; Hold is missed");
+        assert_eq!(builder.add("Anna left.", "Emma left."), [[1, 0, 0], [1, 0, 0]], "a capital where one is said");
         assert_eq!(counts(marks.punctuation.as_ref().unwrap()), (1, 2, 1));
         let comma = marks.signs.iter().find(|sign| sign.sign == ',').unwrap();
         assert_eq!(counts(&comma.counts), (0, 1, 0));
         let mut bare = MarksBuilder::default();
         bare.add("Hold, please.", "hold please");
         assert_eq!(bare.finish(), None, "an engine that writes no signs is not scored on them");
+    }
+
+    /// Texts without signs take a shorter way; it counts the same.
+    #[test]
+    fn both_ways_count_the_same() {
+        for label in [
+            "At 12:30, \"Hold\" is said.",
+            "«Bonjour», dit-elle ! Oui…",
+            "- - no word, then one -",
+            "?!",
+            "A.B. and O'Neil's (third) car.",
+            "Élan vital; ÉLAN.",
+        ] {
+            let (mut short, mut long) = (MarksBuilder::default(), MarksBuilder::default());
+            let heard = "at hold is said";
+            let quick = short.add(label, heard);
+            // A sign that is none of those counted makes the text take the long way.
+            let thorough = long.add(label, &format!("{heard} ~"));
+            assert_eq!(quick, thorough, "{label}");
+            let words = written(label).len() as u64;
+            assert!(quick[1].iter().sum::<u64>() <= words, "a word has one capital: {label}");
+        }
+        let mut builder = MarksBuilder::default();
+        assert_eq!(
+            builder.add("At 12:30 \"now\".", "at now")[0],
+            [0, 2, 0],
+            "quotes once, a point; the colon is the time's"
+        );
     }
 }

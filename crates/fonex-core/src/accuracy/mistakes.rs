@@ -78,6 +78,9 @@ const EXAMPLES: usize = 3;
 #[derive(Debug, Clone, Copy)]
 struct Pair {
     times: u64,
+    /// How often it was not part of a stretch that is only parted elsewhere.
+    apart: u64,
+    /// The kind, judged from the two words.
     kind: MistakeKind,
     /// Up to three clips with it, as places in the list of names.
     clips: [u32; EXAMPLES],
@@ -172,7 +175,7 @@ impl MistakesBuilder {
             // The pair is counted below; here it is only found or made.
             confused
                 .entry((said, heard))
-                .or_insert_with(|| Pair { times: 0, kind: of_words(), clips: [NO_CLIP; EXAMPLES] })
+                .or_insert_with(|| Pair { times: 0, apart: 0, kind: of_words(), clips: [NO_CLIP; EXAMPLES] })
                 .kind
         });
         for (step, kind) in steps.iter().zip(&self.of_clip) {
@@ -182,8 +185,7 @@ impl MistakesBuilder {
                 && let Some(pair) = self.confused.get_mut(&(said, heard))
             {
                 pair.times += 1;
-                // A pair of a stretch of spacing is no pair of words.
-                pair.kind = if pair.times == 1 { kind } else { pair.kind };
+                pair.apart += u64::from(kind != MistakeKind::Spacing);
                 if let Some(room) = pair.room_for(|last| self.examples.id(last) == clip_id) {
                     pair.clips[room] = self.examples.note(clip_id);
                 }
@@ -215,9 +217,10 @@ impl MistakesBuilder {
         }
         for ((said, heard), pair) in later.confused {
             let words = (here[said as usize], here[heard as usize]);
-            let new = Pair { times: 0, kind: pair.kind, clips: [NO_CLIP; EXAMPLES] };
+            let new = Pair { times: 0, apart: 0, kind: pair.kind, clips: [NO_CLIP; EXAMPLES] };
             let known = self.confused.entry(words).or_insert(new);
             known.times += pair.times;
+            known.apart += pair.apart;
             for clip in pair.clips.into_iter().filter(|clip| *clip != NO_CLIP) {
                 if let Some(room) = known.room_for(|_| false) {
                     known.clips[room] = self.examples.note(later.examples.id(clip));
@@ -244,11 +247,12 @@ impl MistakesBuilder {
         let missed = most(fates().filter(|(_, fate)| fate.missed > 0), |(n, fate)| (fate.missed, (word(*n), "")));
         let invented =
             most(fates().filter(|(_, fate)| fate.invented > 0), |(n, fate)| (fate.invented, (word(*n), "")));
-        let confusion = |((said, heard), Pair { times, kind, clips }): ((u32, u32), Pair)| Confusion {
+        let confusion = |((said, heard), Pair { times, apart, kind, clips }): ((u32, u32), Pair)| Confusion {
             said: word(said).to_owned(),
             heard: word(heard).to_owned(),
             times,
-            kind,
+            // A pair met only inside a spacing stretch is recorded as spacing.
+            kind: if apart == 0 { MistakeKind::Spacing } else { kind },
             clips: clips
                 .into_iter()
                 .filter(|clip| *clip != NO_CLIP)
@@ -321,5 +325,32 @@ mod tests {
         assert_eq!((mistakes.lost_beginnings, mistakes.lost_ends, mistakes.words_over_silence), (1, 1, 1));
         let words: u64 = mistakes.kinds.iter().map(|count| count.words).sum();
         assert_eq!(words, 2 + 1 + 1 + 2 + 2 + 2 + 3, "every wrong word is of one kind");
+    }
+
+    #[test]
+    fn what_a_pair_is_called_does_not_depend_on_the_order_of_clips() {
+        let profile = TextProfile::shipped("neutral").unwrap();
+        let clips = [
+            ("a", "hold at pylon six", "hold at pile on six"),
+            ("b", "hold at pylon six", "hold at pile six"),
+            ("c", "at pylon", "at pile"),
+        ];
+        let of = |order: &[usize]| {
+            let (mut builder, mut comparer) = (MistakesBuilder::default(), Comparer::default());
+            for at in order {
+                let (id, label, heard) = clips[*at];
+                comparer.compare(&profile, &Label::parse(label).unwrap(), heard);
+                builder.add(id, &comparer.steps, &comparer.vocabulary);
+            }
+            let mistakes = builder.finish(&comparer.vocabulary).unwrap();
+            let pairs = mistakes.confused.into_iter().map(|pair| (pair.said, pair.heard, pair.kind, pair.times));
+            (mistakes.kinds, pairs.collect::<Vec<_>>())
+        };
+        let in_order = of(&[0, 1, 2]);
+        for order in [[0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0]] {
+            assert_eq!(of(&order), in_order, "{order:?}");
+        }
+        let pair = in_order.1.iter().find(|(said, heard, ..)| (said.as_str(), heard.as_str()) == ("pylon", "pile"));
+        assert_ne!(pair.unwrap().2, MistakeKind::Spacing);
     }
 }

@@ -8,7 +8,9 @@ mod marks;
 mod mistakes;
 mod rates;
 mod score;
+mod score_builder;
 mod slices;
+mod speakers;
 mod terms;
 mod weights;
 
@@ -20,7 +22,13 @@ pub use marks::{Marks, MarksBuilder, Sign};
 pub use mistakes::{Confusion, InventedWord, KindCount, MissedWord, Mistakes};
 pub use rates::{CharacterRates, WordRates};
 use score::measured;
-pub use score::{AllClips, Answered, Measured, Score, ScoreBuilder};
-pub use slices::Slice;
+pub use score::{AllClips, Measured, Score};
+pub use score_builder::{Answered, ScoreBuilder};
+pub use slices::{LENGTH, LENGTH_BANDS, Slice};
 pub use terms::{ClipsWithTerms, Term, TermCounts, TermReport, TermsBuilder};
 pub use weights::{WeightedRate, WordWeights};
+
+/// For numbers that are left out where there is nothing to tell.
+pub(crate) fn is_zero(number: &u64) -> bool {
+    *number == 0
+}

@@ -127,7 +127,7 @@ impl Slices {
                 continue;
             }
             let mut values: Vec<(String, Sliced)> = values.into_iter().collect();
-            let band = |value: &str| BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
+            let band = |value: &str| LENGTH_BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
             for (value, Sliced { tally, timed, set }) in values {
                 let measures = measured(gathered, set);
@@ -158,14 +158,15 @@ fn slice<'s>(
     values.get_mut(value).expect("it is there or was made")
 }
 
-const LENGTH: &str = "length";
+/// What decides which clips share a band of lengths.
+pub const LENGTH: &str = "length";
 
 /// The bands of label lengths, by the most words in each.
-const BANDS: [(u64, &str); 4] =
+pub const LENGTH_BANDS: [(u64, &str); 4] =
     [(5, "to 5 words"), (15, "6 to 15 words"), (50, "16 to 50 words"), (u64::MAX, "over 50 words")];
 
 fn length_band(words: u64) -> &'static str {
-    BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
+    LENGTH_BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
 }
 
 /// What a clip shares with others, its length included, as (what, value).

@@ -104,7 +104,14 @@ impl TermsBuilder {
             }
             let place = index.readings.len();
             let texts = Label::parse(term).map_or_else(|_| vec![term.clone()], |label| label.readings(MOST_READINGS));
-            let readings: Vec<Vec<Token>> = texts.iter().map(|text| profile.tokens(text)).collect();
+            // Which language the heard text is in is not known here; the letters of Turkish are another reading.
+            let mut readings: Vec<Vec<Token>> = texts.iter().map(|text| profile.tokens(text)).collect();
+            let turkic = profile.in_language(Some("tr"));
+            texts.iter().map(|text| turkic.tokens(text)).for_each(|reading| {
+                if !readings.contains(&reading) {
+                    readings.push(reading);
+                }
+            });
             for first in readings.iter().filter_map(|tokens| tokens.first()) {
                 let known = index.by_first.entry(first.clone()).or_default();
                 if known.last() != Some(&place) {

@@ -10,6 +10,8 @@ use super::sweep::{Cost, Sweep};
 
 /// Columns of one stretch, if the bands kept at their starts fit [`KEPT_BYTES`].
 const STRETCH: usize = 512;
+/// Words of bits that one sweep may compute: ten hours of speech of which every fifth word is wrong.
+const MOST_WORK: usize = 50_000_000;
 const KEPT_BYTES: usize = 64 << 20;
 
 /// Where each token stands among the said ones: as rows, or as bits where it stands often.
@@ -176,19 +178,22 @@ impl<'t> Long<'t> {
         Self { said, heard, places: Places::new(said, vocabulary) }
     }
 
-    /// Sweeps over all columns; gives the fewest edits.
+    /// Sweeps over all columns; gives the fewest edits. None where the two are so long and so unlike that it would take minutes.
     pub(super) fn sweep<C: Cost>(
         &self,
         sweep: &mut Sweep<C>,
         keep_path: bool,
         tie: &impl Fn(usize, usize) -> C,
-    ) -> u64 {
+    ) -> Option<u64> {
         let (rows, columns) = (self.said.len(), self.heard.len());
         let surest = some_path(self.said, self.heard);
         // A rough path that lost its way says little: then the band starts small and doubles.
         let mut limit = if surest <= rows / 2 { surest } else { rows.abs_diff(columns) + 64 };
         let same = |said: usize, heard: usize| self.said[said] == self.heard[heard];
         let (kept, every) = loop {
+            if limit.min(rows) / 64 * columns > MOST_WORK {
+                return None;
+            }
             let (edits, kept, every) = self.edits_within(limit);
             if edits <= limit {
                 break (kept, every);
@@ -214,7 +219,7 @@ impl<'t> Long<'t> {
                 sweep.column(column, first, &bits[from..to], &same, tie);
             }
         }
-        kept.last().map_or(0, |band| band.last_cost(rows)) as u64
+        Some(kept.last().map_or(0, |band| band.last_cost(rows)) as u64)
     }
 
     /// The first and last block of the band at a column.

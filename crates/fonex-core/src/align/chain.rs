@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::hash::Hash;
+use std::ops::Range;
 
 use super::band::Long;
 use super::bits::{Bits, Vertical, next_column};
@@ -40,6 +41,18 @@ pub(super) struct Chains {
     columns: Vec<Bits>,
     full: Sweep<Full>,
     counting: Sweep<Counting>,
+    /// Something was aligned in pieces since this was last asked.
+    pub(super) in_pieces: bool,
+}
+
+/// Tokens of the longer side of a piece.
+const PIECE: usize = 4096;
+
+/// Both sides cut at the same shares of their lengths. What is aligned piece by piece is an alignment of the whole, if not the best.
+fn pieces(said: usize, heard: usize) -> impl Iterator<Item = (Range<usize>, Range<usize>)> {
+    let count = said.max(heard).div_ceil(PIECE);
+    let cut = move |length: usize, at: usize| length * at / count;
+    (0..count).map(move |at| (cut(said, at)..cut(said, at + 1), cut(heard, at)..cut(heard, at + 1)))
 }
 
 impl Chains {
@@ -49,6 +62,16 @@ impl Chains {
         said: &[T],
         heard: &[T],
         against: impl Fn(usize, usize, bool) -> Against,
+        steps: &mut Vec<Step>,
+    ) {
+        self.align_as(said, heard, &against, steps);
+    }
+
+    fn align_as<T: Eq + Hash>(
+        &mut self,
+        said: &[T],
+        heard: &[T],
+        against: &dyn Fn(usize, usize, bool) -> Against,
         steps: &mut Vec<Step>,
     ) {
         let ends = Ends::of(said, heard, |row, column| against(row, column, true) == Against::default());
@@ -75,7 +98,20 @@ impl Chains {
                     let Against { apart, unlike } = against(row + head, column + head, same);
                     Full::from(apart) * APART + Full::from(unlike) * UNLIKE
                 };
-                sweep(&mut self.columns, &mut self.full, ends.said, ends.heard, true, &tie);
+                if sweep(&mut self.columns, &mut self.full, ends.said, ends.heard, true, &tie).is_none() {
+                    self.in_pieces = true;
+                    for (rows, columns) in pieces(ends.said.len(), ends.heard.len()) {
+                        let (row, column, first) = (head + rows.start, head + columns.start, steps.len());
+                        let against = |said: usize, heard: usize, same| against(said + row, heard + column, same);
+                        self.align_as(&ends.said[rows], &ends.heard[columns], &against, steps);
+                        for step in &mut steps[first..] {
+                            step.said = step.said.map(|at| at + row);
+                            step.heard = step.heard.map(|at| at + column);
+                        }
+                    }
+                    steps.extend((1..=ends.tail).rev().map(|back| pair(said.len() - back, heard.len() - back)));
+                    return;
+                }
                 self.full.walk(|step| match (step.said, step.heard) {
                     (Some(row), Some(column)) => steps.push(pair(row + head, column + head)),
                     (row, column) => {
@@ -91,8 +127,15 @@ impl Chains {
     /// Counts the edits without keeping the path.
     pub(super) fn count<T: Eq + Hash>(&mut self, said: &[T], heard: &[T]) -> EditCounts {
         let Self { columns, counting, .. } = self;
-        count_middle(counting, said, heard, |counting, said, heard| {
+        let counts = count_middle(counting, said, heard, |counting, said, heard| {
             sweep(columns, counting, said, heard, false, &|_, _| 0)
+        });
+        counts.unwrap_or_else(|| {
+            self.in_pieces = true;
+            let pieces = pieces(said.len(), heard.len());
+            pieces
+                .map(|(rows, columns)| self.count(&said[rows], &heard[columns]))
+                .fold(EditCounts::default(), |a, b| a + b)
         })
     }
 
@@ -100,7 +143,7 @@ impl Chains {
     pub(super) fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
         if said.is_ascii() && heard.is_ascii() {
             let Self { columns, counting, .. } = self;
-            return count_middle(counting, said.as_bytes(), heard.as_bytes(), |counting, said, heard| {
+            let counts = count_middle(counting, said.as_bytes(), heard.as_bytes(), |counting, said, heard| {
                 if said.len() > SHORT {
                     let [said, heard]: [Vec<u32>; 2] =
                         [said, heard].map(|text| text.iter().map(|byte| u32::from(*byte)).collect());
@@ -109,8 +152,9 @@ impl Chains {
                 let mut places = [0u64; 128];
                 said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
                 let rows_like = |byte: &u8| places[usize::from(*byte)];
-                sweep_short(columns, counting, said, heard, false, rows_like, &|_, _| 0)
+                Some(sweep_short(columns, counting, said, heard, false, rows_like, &|_, _| 0))
             });
+            return counts.unwrap_or_else(|| self.count(said.as_bytes(), heard.as_bytes()));
         }
         let said: Vec<&str> = crate::text::graphemes(said).collect();
         let heard: Vec<&str> = crate::text::graphemes(heard).collect();
@@ -123,26 +167,28 @@ fn count_middle<'t, T: Eq>(
     counting: &mut Sweep<Counting>,
     said: &'t [T],
     heard: &'t [T],
-    middle: impl FnOnce(&mut Sweep<Counting>, &'t [T], &'t [T]) -> u64,
-) -> EditCounts {
+    middle: impl FnOnce(&mut Sweep<Counting>, &'t [T], &'t [T]) -> Option<u64>,
+) -> Option<EditCounts> {
     let Ends { head, tail, said, heard } = Ends::of(said, heard, |_, _| true);
     let alike = (head + tail) as u64;
     let (rows, columns) = (said.len() as u64, heard.len() as u64);
     match (rows, columns) {
-        (0, _) | (_, 0) => return EditCounts { correct: alike, substituted: 0, deleted: rows, inserted: columns },
-        (1, 1) => return EditCounts { correct: alike, substituted: 1, deleted: 0, inserted: 0 },
+        (0, _) | (_, 0) => {
+            return Some(EditCounts { correct: alike, substituted: 0, deleted: rows, inserted: columns });
+        }
+        (1, 1) => return Some(EditCounts { correct: alike, substituted: 1, deleted: 0, inserted: 0 }),
         _ => {}
     }
-    let edits = middle(counting, said, heard);
+    let edits = middle(counting, said, heard)?;
     // With edits e = s + d + i and lengths n = c + s + d, m = c + s + i, two of the counts give all.
     let substituted = counting.substitutions();
     let surplus = rows as i64 - columns as i64;
     let deleted = ((edits - substituted) as i64 + surplus) as u64 / 2;
     let inserted = edits - substituted - deleted;
-    EditCounts { correct: rows - substituted - deleted + alike, substituted, deleted, inserted }
+    Some(EditCounts { correct: rows - substituted - deleted + alike, substituted, deleted, inserted })
 }
 
-/// Sweeps over two sequences; gives the fewest edits.
+/// Sweeps over two sequences; gives the fewest edits, or none where that takes too long.
 fn sweep<T: Eq + Hash, C: Cost>(
     columns: &mut Vec<Bits>,
     sweep: &mut Sweep<C>,
@@ -150,10 +196,10 @@ fn sweep<T: Eq + Hash, C: Cost>(
     heard: &[T],
     keep_path: bool,
     tie: &impl Fn(usize, usize) -> C,
-) -> u64 {
+) -> Option<u64> {
     if said.len() <= SHORT {
         let rows_like = |token: &T| said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token));
-        return sweep_short(columns, sweep, said, heard, keep_path, rows_like, tie);
+        return Some(sweep_short(columns, sweep, said, heard, keep_path, rows_like, tie));
     }
     let mut numbers: HashMap<&T, u32, foldhash::fast::FixedState> = HashMap::default();
     let mut number = |token| {

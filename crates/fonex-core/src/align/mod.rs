@@ -69,6 +69,12 @@ pub struct Aligner {
 }
 
 impl Aligner {
+    /// Whether something was so long and so unlike since this was last asked that it was aligned piece by piece: its edits are then no
+    /// fewer than the fewest.
+    pub fn took_pieces(&mut self) -> bool {
+        std::mem::take(&mut self.chains.in_pieces)
+    }
+
     /// The steps of the best alignment, in reading order; see [`align`].
     ///
     /// # Panics

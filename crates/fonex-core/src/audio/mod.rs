@@ -10,6 +10,7 @@ mod resample;
 mod spectrogram;
 mod stream_loss;
 mod tempo;
+mod voice;
 
 pub use codec::{Law, compand};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
@@ -21,6 +22,7 @@ pub use resample::{ResampleError, resample};
 pub use spectrogram::{Spectrogram, log_mel};
 pub use stream_loss::{Concealment, lose_packets};
 pub use tempo::{change_speed, change_tempo};
+pub use voice::{LEAST_VOICED_S, voiced_s};
 
 /// One channel of sound. Full scale is -1 to 1.
 #[derive(Debug, Clone, PartialEq)]

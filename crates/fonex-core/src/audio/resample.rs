@@ -6,12 +6,23 @@ use thiserror::Error;
 
 use super::Audio;
 
+/// The most samples a recording has after its rate was changed: 1.6 GB of memory.
+const MOST_SAMPLES: u64 = 400_000_000;
+
 /// Why a rate could not be changed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum ResampleError {
     /// A rate outside what speech audio has.
     #[error("a sample rate of {0} Hz lies outside 1,000 to 768,000 Hz")]
     Rate(u32),
+    /// More samples than are taken into memory.
+    #[error("at {to_hz} Hz it has {samples} samples, more than are taken into memory; cut it")]
+    TooLong {
+        /// How many there would be.
+        samples: u64,
+        /// Rate asked for.
+        to_hz: u32,
+    },
     /// The filter could not be built or run.
     #[error("changing {from_hz} Hz to {to_hz} Hz failed: {reason}")]
     Filter {
@@ -28,7 +39,7 @@ pub enum ResampleError {
 /// sound in time. The window covers a fifth of a second, which keeps 0.1 dB up to 99 % of the lower Nyquist frequency.
 ///
 /// # Errors
-/// When a rate lies outside 1,000 to 768,000 Hz.
+/// When a rate lies outside 1,000 to 768,000 Hz, or there would be more than 400 million samples.
 pub fn resample(audio: &Audio, to_hz: u32) -> Result<Audio, ResampleError> {
     let from_hz = audio.rate_hz;
     for rate in [from_hz, to_hz] {
@@ -38,6 +49,10 @@ pub fn resample(audio: &Audio, to_hz: u32) -> Result<Audio, ResampleError> {
     }
     if from_hz == to_hz || audio.samples.is_empty() {
         return Ok(Audio { rate_hz: to_hz, samples: audio.samples.clone() });
+    }
+    let samples = audio.samples.len() as u64 * u64::from(to_hz) / u64::from(from_hz);
+    if samples > MOST_SAMPLES {
+        return Err(ResampleError::TooLong { samples, to_hz });
     }
     let failed = |reason: String| ResampleError::Filter { from_hz, to_hz, reason };
     let window = WindowFunction::BlackmanHarris2;

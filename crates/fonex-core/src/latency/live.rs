@@ -14,10 +14,18 @@ use crate::{Clip, TimedWord};
 pub struct LiveLog {
     /// How many seconds of audio were delivered a second.
     pub speed: f64,
+    /// How long a recording's first sample waited until it was sent: until the engine was ready.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub waited_ms: f64,
     /// How the frames kept their times.
     pub pacing: Pacing,
     /// What came back, in the order it came.
     pub events: Vec<LiveEvent>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes references")]
+fn is_zero(ms: &f64) -> bool {
+    *ms == 0.0
 }
 
 impl LiveLog {
@@ -117,6 +125,7 @@ const LEAST_PAUSE_S: f64 = 0.2;
 /// `heard` is the text in the end. Cost grows with the events times the words.
 #[must_use]
 pub fn measure_live(profile: &TextProfile, clip: &Clip, heard: &str, log: &LiveLog) -> LiveClip {
+    let profile = &*profile.in_language(clip.lang.as_deref());
     let at = |audio_s: f64| audio_s * 1e3 / log.speed.max(f64::MIN_POSITIVE);
     let (begins, ends) = (clip.words.first().map(|w| at(w.start)), clip.words.last().map(|w| at(w.end)));
     let displays = displays(profile, log);

@@ -15,10 +15,19 @@ pub use live::{LiveBuilder, LiveClip, LiveEvent, LiveLog, LiveReport, LiveWhat, 
 pub use load::{LoadCall, LoadForm, LoadReport, LoadStep};
 pub use playback::{Playback, PlaybackReport, Stall, play, sound_pieces};
 pub use traffic::{Arrivals, Request, ServiceTime, Traffic, server_timing};
-pub use turns::{Link, Position, Turn, TurnReport};
+pub use turns::{Link, Position, SpeechEnd, Turn, TurnReport};
 pub use windows::window_delays;
 
 use crate::stats::quantile_sorted;
+
+/// A length of so many seconds, as far as a clock can show it: from nothing to the longest wait there is, eleven days. Negative seconds and
+/// what is no number are nothing.
+#[must_use]
+#[allow(clippy::disallowed_methods)]
+pub fn span(seconds: f64) -> std::time::Duration {
+    const LONGEST_S: f64 = 1e6;
+    std::time::Duration::from_secs_f64(seconds.clamp(0.0, LONGEST_S).max(0.0))
+}
 
 /// Percentiles of raw samples, by linear interpolation between order statistics.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

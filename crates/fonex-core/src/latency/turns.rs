@@ -21,6 +21,9 @@ pub struct Turn {
     pub reply: String,
     /// From the end of speech to the words.
     pub hear_ms: f64,
+    /// Where the end of speech was taken from, live.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speech_end: Option<SpeechEnd>,
     /// From the words to the first of the reply; as long as the whole where it came in one piece.
     pub reply_first_ms: f64,
     /// From the words to the whole reply.
@@ -29,6 +32,18 @@ pub struct Turn {
     pub speak_first_ms: f64,
     /// From the reply to all of the sound.
     pub speak_ms: f64,
+}
+
+/// Where the end of speech was taken from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SpeechEnd {
+    /// The end of the last labelled word.
+    Labelled,
+    /// Where silence begins in the audio, for want of labelled words.
+    Measured,
+    /// The end of the audio: no word is labelled, and no silence is found behind the speech.
+    AudioEnd,
 }
 
 const fn first() -> u32 {
@@ -177,6 +192,7 @@ mod tests {
             heard: "hello".into(),
             reply: reply.into(),
             hear_ms: 200.0,
+            speech_end: None,
             reply_first_ms: 100.0,
             reply_ms,
             speak_first_ms: 150.0,

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::clip_checks::check_clip;
 use crate::Clip;
@@ -36,7 +36,7 @@ impl Severity {
 macro_rules! checks {
     ($($check:ident, $name:literal, $severity:ident, $remedy:literal;)*) => {
         /// A rule of the corpus check.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[serde(rename_all = "kebab-case")]
         pub enum Check {
             $(#[doc = $remedy] $check,)*
@@ -72,8 +72,11 @@ checks! {
     AudioTruncated, "audio-truncated", Error, "Copy the file again from its source.";
     AudioMislabelled, "audio-mislabelled", Warning, "Rename the file to what its bytes are.";
     AudioSilent, "audio-silent", Error, "Check the recording; a silent clip counts as deletions.";
+    NoSpeech, "no-speech", Warning, "Listen to it: nobody seems to speak, and the label says something.";
     LabelTimes, "label-times", Error, "Make the labels anew for this audio.";
     LabelOrder, "label-order", Warning, "Sort the words by time, without overlap.";
+    SegmentOrder, "segment-order", Warning, "Sort the segments by time, without overlap.";
+    SegmentRate, "segment-rate", Error, "Check the times of the segment, and that its text belongs there.";
     SpeakingRate, "speaking-rate", Error, "Check that the label belongs to this audio.";
     SlowRate, "slow-rate", Warning, "Check that the label holds all that is said.";
     DuplicateAudio, "duplicate-audio", Error, "Keep one of the clips; twice the same clip is no second proof.";
@@ -100,6 +103,8 @@ pub struct AudioFacts {
     pub measures: AudioMeasures,
     /// Level of the stretches that hold speech.
     pub active_level_dbfs: Option<f64>,
+    /// Seconds of vowels.
+    pub voiced_s: f64,
     /// Samples a second.
     pub rate_hz: u32,
     /// Bits of each sample, where the file tells.
@@ -160,6 +165,47 @@ pub struct CorpusCheck {
     texts: HashMap<String, String>,
     groups: BTreeMap<(String, String), u64>,
     clips: u64,
+    accepted: u64,
+    accept: Vec<(Accepted, u64)>,
+}
+
+/// A complaint that a person looked at and found right.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Accepted {
+    /// The rule.
+    pub check: Check,
+    /// Ids of clips, in which `*` stands for any text; all clips, and the corpus as a whole, without.
+    #[serde(default)]
+    pub clips: Vec<String>,
+    /// Why it is right.
+    pub reason: String,
+}
+
+impl Accepted {
+    fn covers(&self, complaint: &Complaint, clip: Option<&str>) -> bool {
+        let named = |clip: &str| self.clips.iter().any(|pattern| fits(pattern, clip));
+        self.check == complaint.check && (self.clips.is_empty() || clip.is_some_and(named))
+    }
+}
+
+/// Whether a text fits a pattern in which `*` stands for any text.
+fn fits(pattern: &str, text: &str) -> bool {
+    let Some((head, rest)) = pattern.split_once('*') else { return pattern == text };
+    let Some(mut text) = text.strip_prefix(head) else { return false };
+    let mut rest = rest;
+    while let Some((middle, more)) = rest.split_once('*') {
+        let Some(at) = text.find(middle) else { return false };
+        text = &text[at + middle.len()..];
+        rest = more;
+    }
+    text.ends_with(rest)
+}
+
+/// Whether a complaint is accepted, noting by what.
+fn accepted_of(accept: &mut [(Accepted, u64)], complaint: &Complaint, clip: &str) -> bool {
+    let found = accept.iter_mut().find(|(accepted, _)| accepted.covers(complaint, Some(clip)));
+    found.map(|(_, times)| *times += 1).is_some()
 }
 
 impl CorpusCheck {
@@ -174,31 +220,59 @@ impl CorpusCheck {
             texts: HashMap::new(),
             groups: BTreeMap::new(),
             clips: 0,
+            accepted: 0,
+            accept: Vec::new(),
         }
+    }
+
+    /// What a person found right in the whole corpus.
+    #[must_use]
+    pub fn accepting(mut self, accept: Vec<Accepted>) -> Self {
+        self.accept = accept.into_iter().map(|accepted| (accepted, 0)).collect();
+        self
+    }
+
+    /// What was accepted so, with how many complaints that were.
+    #[must_use]
+    pub fn accepted_by(&self) -> &[(Accepted, u64)] {
+        &self.accept
+    }
+
+    /// Complaints that are accepted, by clips or for the corpus, with a reason.
+    #[must_use]
+    pub const fn accepted(&self) -> u64 {
+        self.accepted
     }
 
     /// Adds a clip. `audio` is none for a clip without audio, and the reason where it cannot be used.
     pub fn add(&mut self, clip: &Clip, audio: Option<Result<AudioFacts, String>>) {
         self.clips += 1;
+        let before = self.complaints.len();
+        let profile = self.profile.in_language(clip.lang.as_deref()).into_owned();
+        let text = profile.tokens(&clip.text).join(" ");
         match audio {
-            None => check_clip(clip, None, &self.profile, &self.rates, &mut self.complaints),
+            None => check_clip(clip, None, &profile, &self.rates, &mut self.complaints),
             Some(Err(why)) => {
                 self.complaints.push(Complaint::new(Check::AudioUnusable, Some(&clip.id), why));
-                check_clip(clip, None, &self.profile, &self.rates, &mut self.complaints);
+                check_clip(clip, None, &profile, &self.rates, &mut self.complaints);
             }
             Some(Ok(facts)) => {
-                check_clip(clip, Some(&facts), &self.profile, &self.rates, &mut self.complaints);
+                check_clip(clip, Some(&facts), &profile, &self.rates, &mut self.complaints);
                 self.seen_before(Check::DuplicateAudio, facts.checksum, &clip.id);
             }
         }
-        let text = self.profile.tokens(&clip.text).join(" ");
         if !text.is_empty() {
             self.seen_before(Check::DuplicateText, text, &clip.id);
         }
-        let named = [("speaker", &clip.speaker), ("lang", &clip.lang)];
-        let named = named.into_iter().filter_map(|(by, value)| Some((by.to_owned(), value.clone()?)));
-        for group in clip.tags.iter().map(|(by, value)| (by.clone(), value.clone())).chain(named) {
-            *self.groups.entry(group).or_default() += 1;
+        // What a person looked at and found right is no complaint any more.
+        let found = self.complaints.split_off(before);
+        let accepts =
+            |one: &Complaint| clip.accepts(one.check.name()) || accepted_of(&mut self.accept, one, &clip.id);
+        let (accepted, open): (Vec<_>, Vec<_>) = found.into_iter().partition(accepts);
+        self.accepted += accepted.len() as u64;
+        self.complaints.extend(open);
+        for (by, value) in clip.shared() {
+            *self.groups.entry((by.to_owned(), value.to_owned())).or_default() += 1;
         }
     }
 
@@ -213,9 +287,9 @@ impl CorpusCheck {
         }
     }
 
-    /// Every complaint, the heaviest first, each kind in corpus order.
-    #[must_use]
-    pub fn finish(mut self) -> Vec<Complaint> {
+    /// Every complaint that is not accepted, the heaviest first, each kind in corpus order.
+    pub fn finish(&mut self) -> Vec<Complaint> {
+        let before = self.complaints.len();
         let speakers: Vec<&u64> = self.groups.iter().filter(|((by, _), _)| by == "speaker").map(|(_, n)| n).collect();
         if speakers.len() == 1 && *speakers[0] == self.clips && self.clips > 1 {
             self.complaints.push(Complaint::new(Check::OneSpeaker, None, "every clip has the same speaker"));
@@ -232,7 +306,53 @@ impl CorpusCheck {
             let what = format!("{by}={value} has {clips} {noun}, too few to conclude from");
             self.complaints.push(Complaint::new(Check::FewClips, None, what));
         }
+        for complaint in self.complaints.split_off(before) {
+            match self.accept.iter_mut().find(|(accepted, _)| accepted.covers(&complaint, None)) {
+                Some((_, times)) => {
+                    *times += 1;
+                    self.accepted += 1;
+                }
+                None => self.complaints.push(complaint),
+            }
+        }
         self.complaints.sort_by_key(|complaint| (complaint.severity, complaint.check));
-        self.complaints
+        std::mem::take(&mut self.complaints)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_star_stands_for_any_text() {
+        let yes = [
+            ("a", "a"),
+            ("*", ""),
+            ("*", "a"),
+            ("a*", "a"),
+            ("a*", "abc"),
+            ("*c", "abc"),
+            ("a*c", "abbc"),
+            ("a*b*c", "a-b-c"),
+        ];
+        let no = [("a", "b"), ("a*", "ba"), ("*a", "ab"), ("a*a", "a"), ("a*b*c", "acb"), ("", "a")];
+        assert!(yes.iter().all(|(pattern, text)| fits(pattern, text)));
+        assert!(no.iter().all(|(pattern, text)| !fits(pattern, text)));
+    }
+
+    proptest::proptest! {
+        /// Against a search that tries every split.
+        #[test]
+        fn patterns_fit_as_they_do_by_trying_all(pattern in "[ab*]{0,6}", text in "[ab]{0,8}") {
+            fn slow(pattern: &[u8], text: &[u8]) -> bool {
+                match pattern.split_first() {
+                    None => text.is_empty(),
+                    Some((b'*', rest)) => (0..=text.len()).any(|at| slow(rest, &text[at..])),
+                    Some((c, rest)) => text.first() == Some(c) && slow(rest, &text[1..]),
+                }
+            }
+            proptest::prop_assert_eq!(fits(&pattern, &text), slow(pattern.as_bytes(), text.as_bytes()));
+        }
     }
 }

@@ -6,6 +6,7 @@ use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
 use super::check::{AudioFacts, Check, Complaint, TakenAudio};
 use super::language::{Script, guess_language, primary, scripts_of_language, scripts_of_text};
 use crate::Clip;
+use crate::audio::LEAST_VOICED_S;
 use crate::text::{Label, TextProfile};
 
 /// More words a second than people speak: fast speech reaches 6 to 7 (Tauroza and Allison, "Speech rates in British
@@ -23,6 +24,9 @@ const CLIPPED_SHARE: f64 = 0.001;
 const DC_OFFSET: f64 = 0.01;
 const LOW_LEVEL_DBFS: f64 = -45.0;
 
+/// Less sound than this may be a word without a vowel that is found.
+const SHORTEST_HEARD_S: f64 = 0.5;
+
 pub(super) fn check_clip(
     clip: &Clip,
     audio: Option<&AudioFacts>,
@@ -34,6 +38,7 @@ pub(super) fn check_clip(
     let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
     check_text(clip, &text, profile, &mut complain);
     check_order(clip, &mut complain);
+    check_segments(clip, &mut complain);
     if let Some(facts) = audio {
         check_sound(facts, rates, &mut complain);
         check_fit(clip, &text, facts, &mut complain);
@@ -104,6 +109,35 @@ fn check_order(clip: &Clip, complain: &mut impl FnMut(Check, String)) {
     }
 }
 
+/// Words, dots and dashes that stand alone left out.
+fn words_in(text: &str) -> usize {
+    text.split_whitespace().filter(|word| word.contains(char::is_alphanumeric)).count()
+}
+
+/// Labelled segments: in order, apart, and no fuller than people speak.
+fn check_segments(clip: &Clip, complain: &mut impl FnMut(Check, String)) {
+    for pair in clip.segments.windows(2) {
+        let (first, second) = (&pair[0], &pair[1]);
+        if second.start < first.end - 0.001 {
+            let what = format!("the segment at {} s starts before the one at {} s ends", second.start, first.start);
+            complain(Check::SegmentOrder, what);
+            break;
+        }
+    }
+    let spaced = |text: &str| scripts_of_text(text).iter().all(|script| script.parts_words());
+    let too_full = clip.segments.iter().find(|segment| {
+        let words = words_in(&segment.text);
+        words > 2 && spaced(&segment.text) && words as f64 > MOST_WORDS_PER_S * (segment.end - segment.start)
+    });
+    if let Some(segment) = too_full {
+        let (words, lasts) = (words_in(&segment.text), segment.end - segment.start);
+        complain(
+            Check::SegmentRate,
+            format!("{words} words in the {lasts:.2} s of the segment at {} s", segment.start),
+        );
+    }
+}
+
 fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnMut(Check, String)) {
     if let Some(defect) = &facts.defect {
         complain(Check::AudioTruncated, defect.clone());
@@ -171,7 +205,13 @@ fn check_fit(clip: &Clip, text: &str, facts: &AudioFacts, complain: &mut impl Fn
     if speaking_s <= 0.0 || facts.active_level_dbfs.is_none() {
         return;
     }
-    let words = text.split_whitespace().count();
+    let words = words_in(text);
+    if words > 0 && speaking_s >= SHORTEST_HEARD_S && facts.voiced_s < LEAST_VOICED_S {
+        complain(
+            Check::NoSpeech,
+            format!("{words} words in the label, and {speaking_s:.1} s of sound without a vowel"),
+        );
+    }
     let letters = text.chars().filter(|c| c.is_alphanumeric()).count();
     let spaced = scripts_of_text(text).iter().all(|script| script.parts_words());
     let fastest = (words as f64 / speaking_s, letters as f64 / speaking_s);

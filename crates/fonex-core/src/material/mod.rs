@@ -7,7 +7,7 @@ mod language;
 mod sample;
 mod vary;
 
-pub use check::{AudioFacts, Check, Complaint, CorpusCheck, Severity, TakenAudio};
+pub use check::{Accepted, AudioFacts, Check, Complaint, CorpusCheck, Severity, TakenAudio};
 pub use condition::{Condition, ConditionError, Fields};
 pub use language::{Script, guess_language, scripts_of_language, scripts_of_text};
 pub use sample::{SplitError, clips_needed, split_by_speaker, stratified};

@@ -46,7 +46,8 @@ pub enum NoiseKind {
 }
 
 /// The ways to write a step, for messages and help.
-pub const STEP_FORMS: [&str; 9] = [
+pub const STEP_FORMS: [&str; 10] = [
+    "unchanged",
     "noise=white|pink|wind|babble:SNR_DB",
     "room=RT60_S[:DIRECT_DB]",
     "band=LOW_HZ:HIGH_HZ",
@@ -88,6 +89,9 @@ impl FromStr for Recipe {
         let words: Vec<&str> = text.split_whitespace().collect();
         if words.is_empty() {
             return Err(RecipeError { step: text.to_owned(), why: "the recipe is empty" });
+        }
+        if words == [Self::UNCHANGED] {
+            return Ok(Self { steps: Vec::new(), written: words.join(" ") });
         }
         let steps = words.iter().map(|word| read_step(word)).collect::<Result<_, _>>()?;
         Ok(Self { steps, written: words.join(" ") })
@@ -165,6 +169,45 @@ pub struct Varied {
 }
 
 impl Recipe {
+    /// The recipe that changes nothing: what others are held against.
+    pub const UNCHANGED: &str = "unchanged";
+
+    /// Where the recipe stands on curves: for each of its steps with a number, the curve (the recipe with `*` in the place of the
+    /// number), what the number is, and the number itself.
+    #[must_use]
+    pub fn on_curves(&self) -> Vec<(String, &'static str, f64)> {
+        let words: Vec<&str> = self.written.split(' ').collect();
+        let place = |(at, step): (usize, &VaryStep)| {
+            // Which part of the step holds the number, what it is and the number.
+            let (part, axis, value) = match *step {
+                VaryStep::Noise(_, snr_db) => (1, "signal-to-noise ratio, dB", snr_db),
+                VaryStep::Room(rt60_s, _) => (0, "reverberation time, s", rt60_s),
+                VaryStep::Loss(percent, _) => (0, "packets lost, %", percent),
+                VaryStep::Gain(db) => (0, "gain, dB", db),
+                VaryStep::Speed(factor) | VaryStep::Tempo(factor) => (0, "speed, as a factor", factor),
+                VaryStep::Band(_, high_hz) => (1, "upper edge of the band, Hz", high_hz),
+                VaryStep::Telephone(_) | VaryStep::Silence(..) => return None,
+            };
+            let (name, values) = words.get(at)?.split_once('=')?;
+            let parts: Vec<&str> =
+                values.split(':').enumerate().map(|(n, text)| if n == part { "*" } else { text }).collect();
+            let mut curve: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
+            curve[at] = format!("{name}={}", parts.join(":"));
+            Some((curve.join(" "), axis, value))
+        };
+        // Distance from the microphone is the second number of a room.
+        let distance = self.steps.iter().enumerate().filter_map(|(at, step)| match *step {
+            VaryStep::Room(_, direct_db) => {
+                let (room, _) = words.get(at)?.split_once(':')?;
+                let mut curve: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
+                curve[at] = format!("{room}:*");
+                Some((curve.join(" "), "direct sound over the room's, dB", direct_db))
+            }
+            _ => None,
+        });
+        self.steps.iter().enumerate().filter_map(place).chain(distance).collect()
+    }
+
     /// The steps.
     #[must_use]
     pub fn steps(&self) -> &[VaryStep] {
@@ -285,6 +328,21 @@ mod tests {
         let words = vec![TimedWord { text: "hold".into(), start: 0.5, end: 1.0 }];
         let recipe: Recipe = recipe.parse().unwrap();
         recipe.apply(&speech(), &Clip { words, ..Clip::default() }, &[speech(), speech()], 3).unwrap()
+    }
+
+    #[test]
+    fn a_recipe_stands_on_a_curve_for_each_of_its_numbers() {
+        let of = |text: &str| text.parse::<Recipe>().unwrap().on_curves();
+        let curves = |text: &str| of(text).into_iter().map(|(curve, _, x)| (curve, x)).collect::<Vec<_>>();
+        assert_eq!(curves("unchanged"), []);
+        assert_eq!(curves("noise=wind:-5"), [("noise=wind:*".to_owned(), -5.0)]);
+        assert_eq!(curves("telephone=a loss=3:repeat"), [("telephone=a loss=*:repeat".to_owned(), 3.0)]);
+        assert_eq!(curves("room=0.6:3"), [("room=*:3".to_owned(), 0.6), ("room=0.6:*".to_owned(), 3.0)]);
+        assert_eq!(
+            curves("noise=babble:5 speed=1.2"),
+            [("noise=* speed=1.2".replace('*', "babble:*"), 5.0), ("noise=babble:5 speed=*".to_owned(), 1.2)]
+        );
+        assert!("unchanged noise=wind:3".parse::<Recipe>().is_err(), "unchanged stands alone");
     }
 
     #[test]

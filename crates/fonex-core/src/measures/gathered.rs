@@ -116,8 +116,25 @@ impl Gathered {
     /// The figure of a measure over a set; none where it was not gathered or nothing was contributed.
     #[must_use]
     pub fn estimate(&self, measure: &Measure, set: usize) -> Option<Estimate> {
+        estimate(measure.estimator, &self.sample(measure, set)?)
+    }
+
+    /// Sums of the numbers in the rows of a measure over a set; none where nothing was contributed.
+    #[must_use]
+    pub fn sums(&self, measure: &Measure, set: usize) -> Option<Vec<f64>> {
+        let sample = self.sample(measure, set).filter(|sample| !sample.is_empty())?;
+        let mut sums = vec![0.0; measure.fact.width];
+        sample.each_row(|clip, row, weight| {
+            let times = weight * sample.times_of(clip);
+            sums.iter_mut().zip(row).for_each(|(sum, number)| *sum += number * times);
+        });
+        Some(sums)
+    }
+
+    fn sample(&self, measure: &Measure, set: usize) -> Option<Sample> {
         let at = self.columns.iter().position(|column| column.fact.id == measure.fact.id)?;
         let (column, set) = (&self.columns[at], self.sets.get(set)?);
+        // In an order that does not depend on how the clips were gathered.
         let mut kinds: Vec<([u64; 4], f64)> = set.kinds[at].iter().map(|(kind, times)| (*kind, *times)).collect();
         kinds.sort_by_key(|a| a.0);
         let mut sample = column.list.at(set.places[at].iter().map(|place| *place as usize)).of_single_clips();
@@ -125,6 +142,6 @@ impl Gathered {
             let row = kind.map(f64::from_bits);
             sample.add_alike(&row[..column.fact.width], times);
         }
-        estimate(measure.estimator, &sample)
+        Some(sample)
     }
 }

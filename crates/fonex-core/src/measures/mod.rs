@@ -23,7 +23,10 @@ pub use trial::{HearingCounts, Trial};
 use crate::Task;
 
 /// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are told stale.
-pub const FACTS_VERSION: u32 = 2;
+pub const FACTS_VERSION: u32 = 5;
+
+/// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are told stale.
+pub const ESTIMATORS_VERSION: u32 = 1;
 
 /// One measure.
 #[derive(Debug)]
@@ -64,6 +67,8 @@ pub struct Fact {
     pub id: &'static str,
     /// Numbers in a row.
     pub width: usize,
+    /// Whether it is wall or processor time, which depends on the machine and what else it does.
+    pub timed: bool,
     /// Which trials have it.
     pub of: Trials,
     /// Appends the rows of a trial; none where it has nothing to say.

@@ -100,6 +100,17 @@ impl Sample {
         with_rows.map(|clip| self.times_of(clip)).sum::<f64>() as u64
     }
 
+    /// Rows, those of clips that are alike counted as often as there are such clips.
+    #[must_use]
+    pub fn rows(&self) -> u64 {
+        match &self.times {
+            None => self.weights.len() as u64,
+            Some(times) => {
+                (0..times.len()).map(|clip| self.rows_of(clip).len() as f64 * times[clip]).sum::<f64>() as u64
+            }
+        }
+    }
+
     /// Whether it has no row.
     #[must_use]
     pub const fn is_empty(&self) -> bool {

@@ -68,6 +68,8 @@ impl<'t> Trial<'t> {
 /// What comparing a heard text with its label gave.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct HearingCounts {
+    /// The texts were too long and too unlike to be aligned as a whole: the errors are an upper bound.
+    pub in_pieces: bool,
     /// Words.
     pub words: EditCounts,
     /// Characters.

@@ -1,6 +1,10 @@
 //! Reference texts that admit more than one right answer: `{going to|gonna}`, `{um|}`.
 
+use std::borrow::Cow;
+
 use thiserror::Error;
+
+use super::TextProfile;
 
 /// The most readings all choices of one label may offer together.
 const MOST_READINGS: usize = 4096;
@@ -115,6 +119,28 @@ impl Label {
             parts.push(LabelPart::Fixed(fixed));
         }
         Ok(Self { parts })
+    }
+
+    /// The label with the other readings that a profile knows of its fixed text: "five to ten" may be `9:55`.
+    pub(crate) fn in_profile(&self, profile: &TextProfile) -> Cow<'_, Self> {
+        let Some(language) = profile.forms() else { return Cow::Borrowed(self) };
+        let mut offered: usize = 0;
+        let mut changed = false;
+        let mut parts = Vec::with_capacity(self.parts.len());
+        for part in &self.parts {
+            let readings = match part {
+                LabelPart::Fixed(text) if offered < MOST_READINGS => language.readings(text),
+                _ => None,
+            };
+            changed |= readings.is_some();
+            let more = readings.unwrap_or_else(|| vec![part.clone()]);
+            offered += more
+                .iter()
+                .map(|part| if let LabelPart::Choice(texts) = part { texts.len() } else { 0 })
+                .sum::<usize>();
+            parts.extend(more);
+        }
+        if changed { Cow::Owned(Self { parts }) } else { Cow::Borrowed(self) }
     }
 
     /// The stretches in reading order.

@@ -2,8 +2,10 @@
 //!
 //! A [`TextProfile`] is an ordered list of [`TextStep`]s; a [`Label`] is a reference text with its alternatives.
 
+mod forms;
 mod join;
 mod label;
+mod markup;
 mod numbers;
 mod profile;
 mod replace;

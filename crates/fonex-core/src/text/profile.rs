@@ -5,8 +5,8 @@ use std::borrow::Cow;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::TextStep;
 use super::steps::Signs;
+use super::{NumberLanguage, TextStep};
 
 /// One token of a text. Words of up to 24 bytes are held in place, without an allocation.
 pub type Token = compact_str::CompactString;
@@ -23,11 +23,17 @@ pub struct TextProfile {
     pub steps: Vec<TextStep>,
 }
 
-const LANGUAGES: [(&str, &str); 4] = [
+const LANGUAGES: [(&str, &str); 10] = [
     ("en", include_str!("../../profiles/en.toml")),
     ("de", include_str!("../../profiles/de.toml")),
     ("fr", include_str!("../../profiles/fr.toml")),
     ("es", include_str!("../../profiles/es.toml")),
+    ("it", include_str!("../../profiles/it.toml")),
+    ("pt", include_str!("../../profiles/pt.toml")),
+    ("nl", include_str!("../../profiles/nl.toml")),
+    ("pl", include_str!("../../profiles/pl.toml")),
+    ("tr", include_str!("../../profiles/tr.toml")),
+    ("ar", include_str!("../../profiles/ar.toml")),
 ];
 
 /// A name that no shipped profile has.
@@ -37,10 +43,11 @@ pub struct UnknownProfile(pub String);
 
 impl TextProfile {
     /// The names of the shipped profiles.
-    pub const SHIPPED: [&'static str; 6] = ["neutral", "verbatim", "en", "de", "fr", "es"];
+    pub const SHIPPED: [&'static str; 12] =
+        ["neutral", "verbatim", "en", "de", "fr", "es", "it", "pt", "nl", "pl", "tr", "ar"];
 
-    /// A shipped profile: `verbatim` forgives nothing; `neutral` case, punctuation and markup; `en`, `de`, `fr` and `es`
-    /// also the ways their languages are written.
+    /// A shipped profile: `verbatim` forgives nothing; `neutral` case, punctuation and markup; those of a language also the
+    /// ways it is written. Numbers in digits and words are one in `en`, `de`, `fr` and `es`.
     ///
     /// # Errors
     /// When the name is not in [`Self::SHIPPED`].
@@ -70,6 +77,23 @@ impl TextProfile {
             }
         }
         Ok(Self { steps, ..self })
+    }
+
+    /// The profile for a clip in a language (BCP 47): letters of Turkish and Azerbaijani are folded as these languages do.
+    #[must_use]
+    pub fn in_language(&self, lang: Option<&str>) -> Cow<'_, Self> {
+        let subtag = lang.and_then(|lang| lang.split(['-', '_']).next()).unwrap_or_default();
+        let turkic = ["tr", "az"].iter().any(|known| subtag.eq_ignore_ascii_case(known));
+        if !turkic || !self.steps.contains(&TextStep::Case) {
+            return Cow::Borrowed(self);
+        }
+        let fold = |step: &TextStep| if *step == TextStep::Case { TextStep::TurkicCase } else { step.clone() };
+        Cow::Owned(Self { name: self.name.clone(), steps: self.steps.iter().map(fold).collect() })
+    }
+
+    /// The language of its forms step.
+    pub(super) fn forms(&self) -> Option<NumberLanguage> {
+        self.steps.iter().find_map(|step| if let TextStep::Forms(language) = step { Some(*language) } else { None })
     }
 
     /// The text before the first step and after each, with the step's name.
@@ -168,6 +192,59 @@ mod tests {
         }
     }
 
+    /// What the profiles of single languages leave: profile, written, expected; worked out by hand.
+    const LANGUAGE_CASES: [(&str, &str, &str); 24] = [
+        (
+            "neutral",
+            "\u{1F468}\u{200D}\u{1F469}\u{200D}\u{1F467} ok",
+            "\u{1F468}\u{200D}\u{1F469}\u{200D}\u{1F467} ok",
+        ),
+        ("neutral", "ok\u{1F44D}!", "ok \u{1F44D}"),
+        ("neutral", "\u{1F44D}\u{1F3FD} \u{1F44D}", "\u{1F44D}\u{1F3FD} \u{1F44D}"),
+        ("neutral", "\u{1F1E9}\u{1F1EA}\u{1F1EB}\u{1F1F7}", "\u{1F1E9}\u{1F1EA} \u{1F1EB}\u{1F1F7}"),
+        ("neutral", "\u{2764}\u{FE0F} love", "\u{2764} love"),
+        ("neutral", "Fonex\u{2122} \u{A9} \u{266A}", "fonextm"),
+        ("neutral", "\u{661}\u{662} \u{967}\u{968}", "12 12"),
+        ("tr", "IŞIK İYİ Iğdır", "ışık iyi ığdır"),
+        ("tr", "Ankara\u{2019}da %5", "ankarada yüzde 5"),
+        ("tr", "kâğıt", "kağıt"),
+        ("de", "Maße und MASSE", "maße und masse"),
+        ("de", "GRÖẞE", "größe"),
+        ("ar", "مُحَمَّد", "محمد"),
+        ("ar", "أحمد إلى آخر", "احمد الي اخر"),
+        ("ar", "مدرسة", "مدرسه"),
+        ("ar", "سـلام \u{663}\u{665}", "سلام 35"),
+        ("it", "L\u{2019}ora dell'arrivo, ehm, perchè", "l' ora dell' arrivo perché"),
+        ("it", "il sig. Lohr, 5 %", "il signor lohr 5 per cento"),
+        ("pt", "O Sr. Lohr, é óptimo", "o senhor lohr é ótimo"),
+        ("pt", "pra você, né?", "para você não é"),
+        ("nl", "'t Is zo'n dag", "het is zo een dag"),
+        ("nl", "Dhr. Lohr z\u{2019}n e-mail", "de heer lohr zijn email"),
+        ("pl", "Dr Lohr, np. dziś, itd.", "doktor lohr na przykład dziś i tak dalej"),
+        ("pl", "5 zł", "5 złotych"),
+    ];
+
+    #[test]
+    fn profiles_of_languages_on_hand_made_cases() {
+        for (name, written, expected) in LANGUAGE_CASES {
+            let profile = TextProfile::shipped(name).unwrap();
+            assert_eq!(profile.tokens(written).join(" "), expected, "{name}: {written:?}");
+        }
+    }
+
+    #[test]
+    fn letters_follow_the_language_of_the_clip() {
+        let neutral = TextProfile::shipped("neutral").unwrap();
+        let of = |lang| neutral.in_language(lang).tokens("IRMAK İZMİR").join(" ");
+        assert_eq!(of(Some("tr-TR")), "ırmak izmir");
+        assert_eq!(of(Some("az")), "ırmak izmir");
+        assert_eq!(of(Some("en")), of(None));
+        assert_ne!(of(Some("en")), of(Some("tr")));
+        assert!(matches!(neutral.in_language(Some("trv")), Cow::Borrowed(_)), "another language that begins so");
+        let verbatim = TextProfile::shipped("verbatim").unwrap();
+        assert!(matches!(verbatim.in_language(Some("tr")), Cow::Borrowed(_)));
+    }
+
     #[test]
     fn unclosed_openings_cost_linear_time_and_stay() {
         let profile = TextProfile::shipped("neutral").unwrap();
@@ -182,6 +259,16 @@ mod tests {
             let twice = profile.tokens(&once).join(" ");
             // Folding and form KC can each open the way for the other once more (UTS 10 toNFKC_Casefold notes this).
             proptest::prop_assert_eq!(&profile.tokens(&twice).join(" "), &twice);
+        }
+
+        /// A profile of a language comes to an end on any text, and leaves no capitals, marks or double spaces.
+        #[test]
+        fn any_text_is_read_by_every_profile(text in "[\\PC]{0,24}", place in 0..TextProfile::SHIPPED.len()) {
+            let profile = TextProfile::shipped(TextProfile::SHIPPED[place]).unwrap();
+            for token in profile.tokens(&text) {
+                proptest::prop_assert!(!token.is_empty() && !token.contains(char::is_whitespace));
+                proptest::prop_assert!(profile.name == "verbatim" || !token.contains(|c: char| c.is_ascii_uppercase()));
+            }
         }
     }
 }

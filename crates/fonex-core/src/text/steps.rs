@@ -5,13 +5,15 @@ use std::collections::BTreeSet;
 
 use icu_casemap::CaseMapper;
 use icu_normalizer::{ComposingNormalizerBorrowed, DecomposingNormalizerBorrowed};
-use icu_properties::CodePointMapData;
-use icu_properties::props::{GeneralCategory, GeneralCategoryGroup};
+use icu_properties::props::{Emoji, GeneralCategory, GeneralCategoryGroup};
+use icu_properties::{CodePointMapData, CodePointSetData};
 use serde::{Deserialize, Serialize};
 
+use super::forms::BOUNDARY;
+use super::markup::{find_near, remove_spans, strip_markers, strip_markup};
 use super::numbers::NumberLanguage;
 use super::replace::{Pattern, WordMap};
-use super::segments::part_words;
+use super::segments::{graphemes, part_words};
 
 /// One named step of a text profile.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,12 +23,16 @@ pub enum TextStep {
     Markup,
     /// Removes the marker tokens that models leave in their output, such as `<|end|>`.
     Markers,
-    /// Unicode normalisation form KC (UAX 15), without invisible format characters.
+    /// Unicode normalisation form KC (UAX 15), without invisible format characters, and the digits of every script as 0 to 9.
     Unicode,
     /// Full Unicode case folding (Unicode 3.13, C + F mappings).
     Case,
+    /// Small letters in the place of capitals, and nothing else (Unicode 3.13, C + S mappings): `ß` stays.
+    SimpleCase,
+    /// Case folding of Turkish and Azerbaijani, with the T mappings of Unicode 3.13: `I` becomes `ı`, `İ` becomes `i`.
+    TurkicCase,
     /// Drops punctuation; keeps apostrophes inside words, decimal points and commas inside numbers, and signs that
-    /// are spoken (`%`, `&`, `@`, `#`, currency, mathematical signs). A hyphen parts words.
+    /// are spoken (`%`, `&`, `@`, `#`, currency, mathematical signs), and emoji, each a word. A hyphen parts words.
     Punctuation,
     /// Removes events in square brackets, such as `[laughter]`.
     Brackets,
@@ -40,6 +46,9 @@ pub enum TextStep {
     Replace(WordMap),
     /// Replaces the matches of a regular expression.
     Pattern(Pattern),
+    /// Makes written and spoken forms one, such as `7:30 p.m.`, `5 km`, `½`, `World War II`, `it's`; before the signs are taken
+    /// away, and with the numbers step behind.
+    Forms(NumberLanguage),
     /// Brings numbers in digits and in words into one form.
     Numbers(NumberLanguage),
     /// Runs the steps of a shipped profile.
@@ -89,14 +98,17 @@ impl Signs {
 impl TextStep {
     /// Whether a project's own words can get in by this step, or entities and compatibility forms be resolved.
     pub(super) const fn may_put_in_any_sign(&self) -> bool {
-        matches!(self, Self::Replace(_) | Self::Pattern(_) | Self::Numbers(_) | Self::Markup | Self::Unicode)
+        matches!(
+            self,
+            Self::Replace(_) | Self::Pattern(_) | Self::Forms(_) | Self::Numbers(_) | Self::Markup | Self::Unicode
+        )
     }
 
     /// Whether the step can change a text that may hold these signs.
     pub(super) const fn may_change(&self, signs: Signs) -> bool {
         match self {
             Self::Unicode | Self::Words | Self::Diacritics => signs.has(Signs::BEYOND_ASCII),
-            Self::Case => signs.has(Signs::UPPER | Signs::BEYOND_ASCII),
+            Self::Case | Self::SimpleCase | Self::TurkicCase => signs.has(Signs::UPPER | Signs::BEYOND_ASCII),
             Self::Markers | Self::Markup => signs.has(Signs::TAG),
             Self::Punctuation => signs.has(Signs::SIGN | Signs::BEYOND_ASCII),
             Self::Brackets => signs.has(Signs::BRACKET),
@@ -116,6 +128,8 @@ impl TextStep {
             Self::Markers => "markers",
             Self::Unicode => "unicode",
             Self::Case => "case",
+            Self::SimpleCase => "simple-case",
+            Self::TurkicCase => "turkic-case",
             Self::Punctuation => "punctuation",
             Self::Brackets => "brackets",
             Self::Words => "words",
@@ -123,6 +137,7 @@ impl TextStep {
             Self::Drop(_) => "drop",
             Self::Replace(_) => "replace",
             Self::Pattern(_) => "pattern",
+            Self::Forms(_) => "forms",
             Self::Numbers(_) => "numbers",
             Self::Profile(_) => "profile",
         }
@@ -131,7 +146,7 @@ impl TextStep {
     /// Applies the step to a text of its own, where that can be done in place; else gives false and leaves it.
     pub(super) fn apply_in_place(&self, text: &mut String) -> bool {
         match self {
-            Self::Case if text.is_ascii() => text.make_ascii_lowercase(),
+            Self::Case | Self::SimpleCase if text.is_ascii() => text.make_ascii_lowercase(),
             Self::Punctuation if text.is_ascii() => *text = strip_ascii_punctuation(std::mem::take(text)),
             _ => return false,
         }
@@ -144,7 +159,7 @@ impl TextStep {
     pub fn apply<'t>(&self, text: &'t str) -> Cow<'t, str> {
         match self {
             Self::Profile(_) => Cow::Borrowed(text),
-            Self::Brackets => remove_spans(text, "[", |rest| find_near(rest, "]").map(|end| end + 1)),
+            Self::Brackets => remove_spans(text, "[", |rest| find_near(rest, "]").map(|end| (end + 1, true))),
             Self::Words => part_words(text),
             Self::Diacritics => fold_diacritics(text),
             Self::Drop(words) => {
@@ -153,82 +168,17 @@ impl TextStep {
             }
             Self::Replace(words) => Cow::Owned(words.apply(text)),
             Self::Pattern(pattern) => Cow::Owned(pattern.apply(text)),
+            Self::Forms(language) => Cow::Owned(language.forms(text)),
             Self::Numbers(language) => Cow::Owned(language.apply(text)),
             Self::Markup => strip_markup(text),
             Self::Markers => strip_markers(text),
             Self::Unicode => unicode_form(text),
             Self::Case => fold_case(text),
+            Self::SimpleCase => Cow::Owned(text.chars().map(|c| CaseMapper::new().simple_fold(c)).collect()),
+            Self::TurkicCase => Cow::Owned(CaseMapper::new().fold_turkic_string(text).into_owned()),
             Self::Punctuation => strip_punctuation(text),
         }
     }
-}
-
-fn strip_markers(text: &str) -> Cow<'_, str> {
-    remove_spans(text, "<|", |rest| find_near(&rest[2..], "|>").map(|end| end + 4))
-}
-
-/// A tag opens with a letter, a slash or a digit after its bracket, so "a < b" is left alone.
-fn strip_markup(text: &str) -> Cow<'_, str> {
-    let without_tags = remove_spans(text, "<", |rest| {
-        let opens = rest[1..].starts_with(|c: char| c.is_ascii_alphanumeric() || c == '/');
-        let end = find_near(rest, ">")?;
-        (opens && !rest[1..end].contains('<')).then_some(end + 1)
-    });
-    let override_end = |rest: &str| find_near(rest, "}").map(|end| end + 1);
-    let without_overrides = match without_tags {
-        Cow::Borrowed(text) => remove_spans(text, "{\\", override_end),
-        Cow::Owned(text) => Cow::Owned(remove_spans(&text, "{\\", override_end).into_owned()),
-    };
-    if without_overrides.contains('&') { Cow::Owned(resolve_entities(&without_overrides)) } else { without_overrides }
-}
-
-/// The character references WebVTT defines, and the quotes that other caption writers add.
-fn resolve_entities(text: &str) -> String {
-    const ENTITIES: [(&str, &str); 7] = [
-        ("&lt;", "<"),
-        ("&gt;", ">"),
-        ("&nbsp;", " "),
-        ("&lrm;", ""),
-        ("&rlm;", ""),
-        ("&quot;", "\""),
-        ("&amp;", "&"),
-    ];
-    ENTITIES.iter().fold(text.to_owned(), |text, (name, sign)| text.replace(name, sign))
-}
-
-/// Replaces each span that starts with `opening` by a space; `length` gives the span's bytes, or none to leave it.
-fn remove_spans<'t>(text: &'t str, opening: &str, length: impl Fn(&str) -> Option<usize>) -> Cow<'t, str> {
-    if !text.contains(opening) {
-        return Cow::Borrowed(text);
-    }
-    let mut kept = String::with_capacity(text.len());
-    let mut rest = text;
-    while let Some(at) = rest.find(opening) {
-        kept.push_str(&rest[..at]);
-        rest = &rest[at..];
-        match length(rest) {
-            Some(bytes) => {
-                kept.push(' ');
-                rest = &rest[bytes..];
-            }
-            None => {
-                kept.push_str(opening);
-                rest = &rest[opening.len()..];
-            }
-        }
-    }
-    kept.push_str(rest);
-    Cow::Owned(kept)
-}
-
-/// Finds `closing` within the longest tag anyone writes, so that many unclosed openings stay cheap.
-fn find_near(text: &str, closing: &str) -> Option<usize> {
-    const LONGEST_TAG: usize = 512;
-    let mut end = text.len().min(LONGEST_TAG);
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    text[..end].find(closing)
 }
 
 fn unicode_form(text: &str) -> Cow<'_, str> {
@@ -236,16 +186,63 @@ fn unicode_form(text: &str) -> Cow<'_, str> {
         return Cow::Borrowed(text);
     }
     let form = ComposingNormalizerBorrowed::new_nfkc().normalize(text);
-    if form.chars().any(is_invisible) {
-        Cow::Owned(form.chars().filter(|c| !is_invisible(*c)).collect())
+    if form.chars().any(|c| is_invisible(c) || !c.is_ascii() && western_digit(c) != c) {
+        let mut kept = String::with_capacity(form.len());
+        let mut chars = form.chars().peekable();
+        while let Some(c) = chars.next() {
+            let joins = c == JOINER && chars.peek().is_some_and(|next| is_emoji(*next));
+            if joins || !is_invisible(c) {
+                kept.push(western_digit(c));
+            }
+        }
+        Cow::Owned(kept)
     } else {
         form
     }
 }
 
+/// Joins emoji of several people into one.
+const JOINER: char = '\u{200D}';
+
 /// Format characters that change no word: soft hyphen, zero-width joiners and spaces, direction marks, byte-order mark.
 fn is_invisible(c: char) -> bool {
     matches!(c, '\u{AD}' | '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{2069}' | '\u{FEFF}')
+}
+
+/// The digit 0 to 9 of a decimal digit of another script; other characters as they are.
+fn western_digit(c: char) -> char {
+    // Where the tens of the scripts begin (UnicodeData, category Nd).
+    const ZEROS: [u32; 17] = [
+        0x660, 0x6F0, 0x966, 0x9E6, 0xA66, 0xAE6, 0xB66, 0xBE6, 0xC66, 0xCE6, 0xD66, 0xE50, 0xED0, 0xF20, 0x1040,
+        0x17E0, 0x1810,
+    ];
+    let digit = ZEROS.iter().find_map(|zero| u32::from(c).checked_sub(*zero).filter(|digit| *digit < 10));
+    digit.and_then(|digit| char::from_digit(digit, 10)).unwrap_or(c)
+}
+
+/// Pictures, flags and tones of skin; not the signs that are texts of old, such as `©` and `™`.
+fn is_emoji(c: char) -> bool {
+    const FIRST: char = '\u{2300}';
+    c >= FIRST && CodePointSetData::new::<Emoji>().contains(c)
+}
+
+/// Puts each emoji apart, with what belongs to it, without the mark that asks for its picture.
+fn part_emoji(text: &str) -> Cow<'_, str> {
+    const PICTURE: char = '\u{FE0F}';
+    if !text.chars().any(is_emoji) {
+        return Cow::Borrowed(text);
+    }
+    let mut parted = String::with_capacity(text.len() + 8);
+    for cluster in graphemes(text) {
+        if cluster.starts_with(is_emoji) {
+            parted.push(' ');
+            parted.extend(cluster.chars().filter(|c| *c != PICTURE));
+            parted.push(' ');
+        } else {
+            parted.push_str(cluster);
+        }
+    }
+    Cow::Owned(parted)
 }
 
 /// Letters without the marks on them (canonical decomposition, UAX 15, less the nonspacing marks).
@@ -273,9 +270,11 @@ fn strip_punctuation(text: &str) -> Cow<'_, str> {
     if text.is_ascii() {
         return Cow::Owned(strip_ascii_punctuation(text.to_owned()));
     }
-    if text.chars().all(|c| c == ' ' || is_word_sign(c)) {
-        return Cow::Borrowed(text);
+    let parted = part_emoji(text);
+    if parted.chars().all(|c| c == ' ' || is_word_sign(c)) {
+        return parted;
     }
+    let text = parted;
     let mut kept = String::with_capacity(text.len());
     let mut before = ' ';
     let mut chars = text.chars().peekable();
@@ -333,7 +332,9 @@ fn is_word_sign(c: char) -> bool {
     }
     let category = CodePointMapData::<GeneralCategory>::new().get(c);
     c.is_alphanumeric()
+        || BOUNDARY.starts_with(c)
         || GeneralCategoryGroup::Mark.contains(category)
         || matches!(category, GeneralCategory::CurrencySymbol | GeneralCategory::MathSymbol)
-        || matches!(c, '§' | '°' | '‰')
+        || matches!(c, '§' | '°' | '‰' | JOINER)
+        || is_emoji(c)
 }

@@ -45,10 +45,15 @@ pub fn time_faults(words: &[HeardWord]) -> TimeFaults {
 /// Nobody speaks each word for exactly as long, or exactly as long for each of its letters, and without a pause: where
 /// durations follow the text to within two per cent and every word begins where the one before ends, they were divided.
 fn are_guessed(words: &[HeardWord]) -> bool {
-    let timed: Vec<(usize, f64, f64)> = words
-        .iter()
-        .filter_map(|word| Some((word.text.chars().filter(|c| c.is_alphanumeric()).count(), word.start?, word.end?)))
-        .collect();
+    let letters = |word: &HeardWord| word.text.chars().filter(|c| c.is_alphanumeric()).count();
+    let signs = |word: &HeardWord| word.text.chars().count();
+    are_even(words, &letters) || are_even(words, &signs)
+}
+
+/// The same with the length of a word counted in one way.
+fn are_even(words: &[HeardWord], length: &dyn Fn(&HeardWord) -> usize) -> bool {
+    let timed: Vec<(usize, f64, f64)> =
+        words.iter().filter_map(|word| Some((length(word), word.start?, word.end?))).collect();
     if timed.len() < LEAST_WORDS || timed.len() < words.len() {
         return false;
     }
@@ -56,7 +61,7 @@ fn are_guessed(words: &[HeardWord]) -> bool {
     if seamless * 10 < (timed.len() - 1) * 9 {
         return false;
     }
-    // Letters alone, letters and the space behind them, or nothing but the number of words.
+    // The length alone, with the space behind it, or nothing but the number of words.
     let even = |weight: &dyn Fn(usize) -> f64| {
         let rates: Vec<f64> = timed.iter().map(|(letters, start, end)| (end - start) / weight(*letters)).collect();
         let mean = rates.iter().sum::<f64>() / rates.len() as f64;
@@ -105,7 +110,8 @@ mod tests {
 
     #[test]
     fn divided_times_betray_themselves() {
-        let texts = ["hold", "at", "the", "upper", "station", "until", "six"];
+        let texts = ["hold,", "at", "the", "\"upper\"", "station...", "until", "six."];
+        let letters = |text: &str| text.chars().filter(|c| c.is_alphanumeric()).count() as f64;
         let divided = |weight: &dyn Fn(&str) -> f64| {
             let mut at = 0.4;
             let all = texts.map(|text| {
@@ -115,8 +121,9 @@ mod tests {
             });
             time_faults(&words(&all)).guessed
         };
-        assert!(divided(&|text| text.len() as f64 * 0.06));
-        assert!(divided(&|text| (text.len() as f64 + 1.0) * 0.055));
+        // With and without the signs around a word, and the space behind it.
+        assert!(divided(&|text| letters(text) * 0.06) && divided(&|text| text.len() as f64 * 0.06));
+        assert!(divided(&|text| (letters(text) + 1.0) * 0.055) && divided(&|text| (text.len() as f64 + 1.0) * 0.055));
         assert!(divided(&|_| 0.3));
         let natural = [0.21, 0.08, 0.07, 0.33, 0.52, 0.29, 0.44];
         assert!(!divided(&|text| natural[texts.iter().position(|t| *t == text).unwrap()]));

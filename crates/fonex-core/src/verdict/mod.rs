@@ -22,6 +22,9 @@ pub const POWER: f64 = 0.8;
 /// tells anything but the plainest difference.
 pub const LEAST_GROUPS: u64 = 4;
 
+/// Clips from which a 95 % interval holds as often as it says; below, it is rough.
+pub const FEW_CLIPS: u64 = 20;
+
 /// What can be said of a difference.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -1,154 +1,22 @@
 //! Around every engine: limits, retries, the rate of requests, texts that are too long, and secrets redacted out.
 
+mod limits;
 mod rate;
 
 use std::time::{Duration, Instant};
 
 use fonex_core::audio::Audio;
+use fonex_core::latency::LiveEvent;
 use fonex_core::stats::stream;
 use fonex_core::{Heard, Outcome};
-use fonex_formats::{Place, Problem};
+use fonex_formats::{LATEST_S, LONGEST_TEXT};
 use rand::RngExt;
-use serde::{Deserialize, Serialize};
 
 use crate::secrets::Redaction;
 use crate::voices::Voice;
-use crate::{Answer, Engine, HearRequest, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag};
+use crate::{Answer, Engine, HearRequest, Live, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag};
+pub use limits::{Limits, LongText, Retry};
 use rate::Gate;
-
-/// How long to wait for what, how much at once, and how much an engine takes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Limits {
-    /// Seconds until a connection is open.
-    pub connect_s: f64,
-    /// Seconds from sending until the first byte of an answer.
-    pub first_byte_s: f64,
-    /// Seconds an answer may stand still.
-    pub idle_s: f64,
-    /// Seconds for an attempt in all.
-    pub total_s: f64,
-    /// Requests begun each second at most.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub requests_per_s: Option<f64>,
-    /// Requests under way at the same time at most.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub concurrency: Option<usize>,
-    /// Characters a text may have.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub text_characters: Option<usize>,
-    /// Seconds a clip may have.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub audio_s: Option<f64>,
-    /// What becomes of a text that is too long.
-    pub long_text: LongText,
-}
-
-/// What becomes of a text that is longer than an engine takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum LongText {
-    /// It is not sent; the trial is refused.
-    #[default]
-    Refuse,
-    /// It is cut at sentence ends, and the sound joined.
-    Split,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Self {
-            connect_s: 10.0,
-            first_byte_s: 60.0,
-            idle_s: 30.0,
-            total_s: 300.0,
-            requests_per_s: None,
-            concurrency: None,
-            text_characters: None,
-            audio_s: None,
-            long_text: LongText::Refuse,
-        }
-    }
-}
-
-impl Limits {
-    pub(crate) fn connect(&self) -> Duration {
-        Duration::from_secs_f64(self.connect_s)
-    }
-
-    pub(crate) fn first_byte(&self) -> Duration {
-        Duration::from_secs_f64(self.first_byte_s)
-    }
-
-    pub(crate) fn idle(&self) -> Duration {
-        Duration::from_secs_f64(self.idle_s)
-    }
-
-    pub(crate) fn total(&self) -> Duration {
-        Duration::from_secs_f64(self.total_s)
-    }
-
-    pub(crate) fn check(&self, at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
-        const MOST_S: f64 = 1e6;
-        let lengths = [
-            ("connect_s", Some(self.connect_s)),
-            ("first_byte_s", Some(self.first_byte_s)),
-            ("idle_s", Some(self.idle_s)),
-            ("total_s", Some(self.total_s)),
-            ("requests_per_s", self.requests_per_s),
-            ("audio_s", self.audio_s),
-        ];
-        for (key, value) in lengths {
-            if let Some(value) = value.filter(|value| !(*value > 0.0 && *value <= MOST_S)) {
-                return Err(Problem::new(format!("{key} is {value}"), at(key)).expected("a number above 0"));
-            }
-        }
-        for (key, value) in [("concurrency", self.concurrency), ("text_characters", self.text_characters)] {
-            if value == Some(0) {
-                return Err(Problem::new(format!("{key} is 0"), at(key)).expected("1 or more"));
-            }
-        }
-        Ok(())
-    }
-}
-
-/// When a call is tried again. Only failures after which a repeat is safe are.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Retry {
-    /// Attempts in all; 1 tries nothing again.
-    pub attempts: u32,
-    /// Seconds before the second attempt; doubled for each further one, and shortened at random by up to half.
-    pub first_wait_s: f64,
-    /// The longest wait, an engine's own wish included: one that asks for more ends the trial.
-    pub longest_wait_s: f64,
-}
-
-impl Default for Retry {
-    fn default() -> Self {
-        Self { attempts: 3, first_wait_s: 0.5, longest_wait_s: 60.0 }
-    }
-}
-
-impl Retry {
-    pub(crate) fn check(&self, at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
-        if self.attempts == 0 {
-            return Err(Problem::new("attempts is 0", at("attempts")).expected("1 or more"));
-        }
-        for (key, value) in [("first_wait_s", self.first_wait_s), ("longest_wait_s", self.longest_wait_s)] {
-            if !(0.0..=1e6).contains(&value) {
-                return Err(Problem::new(format!("{key} is {value}"), at(key)).expected("a number of seconds"));
-            }
-        }
-        Ok(())
-    }
-
-    /// The wait before attempt `next` (2 is the first repeat): exponential back-off with jitter.
-    fn wait(&self, next: u32, chance: f64) -> Duration {
-        let doubled = self.first_wait_s * 2_f64.powi(next.saturating_sub(2).min(30) as i32);
-        Duration::from_secs_f64(doubled.min(self.longest_wait_s) * (1.0 - 0.5 * chance))
-    }
-}
 
 /// An engine behind its limits.
 pub(crate) struct Guarded {
@@ -207,11 +75,10 @@ impl Guarded {
         let mut own = own;
         for request in &mut own.requests {
             request.attempt = attempt;
-            request.detail = request.detail.take().map(|detail| self.redaction.redact(&crate::cut(&detail)));
+            request.detail = request.detail.take().map(|detail| crate::cut(&self.redaction.redact(&detail)));
         }
-        own.noise.iter_mut().for_each(|line| *line = self.redaction.redact(line));
-        own.usage = own.usage.map(|usage| self.redaction.redact(&usage));
-        all.append(own);
+        // Live events, names of timings, what no rule knows: every text there is.
+        all.append(self.redaction.redact_all(own));
         answer.measured.traffic = all;
     }
 
@@ -274,6 +141,18 @@ fn pause(length: Duration, stop: &StopFlag) -> bool {
     !stop.is_set()
 }
 
+/// What an engine says that nobody can have said, in words: a word that lies in no recording, where months are taken for one; a text
+/// that takes days.
+fn impossible(heard: &Heard) -> Option<String> {
+    if heard.text.len() > LONGEST_TEXT {
+        return Some(format!("its text has {} MiB, more than is said in three days", heard.text.len() >> 20));
+    }
+    let mut times = heard.words.iter().flat_map(|word| [(word, word.start), (word, word.end)]);
+    let (word, time) =
+        times.find_map(|(word, time)| Some((word, time.filter(|time| !(-LATEST_S..=LATEST_S).contains(time))?)))?;
+    Some(crate::cut(&format!("it puts \"{}\" at {time} s, which no recording has (is the unit right?)", word.text)))
+}
+
 /// An engine that says, by whatever rule, that there were no words gave an answer: an empty one.
 fn without_words<T: Default>(answer: Answer<T>) -> Answer<T> {
     match answer.outcome {
@@ -308,8 +187,21 @@ impl Engine for Guarded {
                 format!("{audio_s:.1} s of audio; the engine takes {most} s (delivery in pieces would cut it)");
             return Answer::failed(Outcome::Refused, what);
         }
+        // Who watches a live delivery is shown nothing that would not be kept.
+        let watched = request.live.and_then(|live| live.watch);
+        let watch = |event: &LiveEvent| {
+            if let Some(watch) = watched {
+                watch(&LiveEvent { text: self.redaction.redact(&event.text), ..event.clone() });
+            }
+        };
+        let live =
+            request.live.map(|live| Live { watch: watched.map(|_| &watch as &(dyn Fn(&LiveEvent) + Sync)), ..live });
+        let request = &HearRequest { live, ..*request };
         let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.hear(request)));
-        answer.map(|heard| Heard { text: self.redaction.redact(&heard.text), ..heard })
+        if let Some(what) = answer.value.as_ref().and_then(impossible) {
+            return Answer::failed(Outcome::Broken, self.redaction.redact(&what)).measured(answer.measured);
+        }
+        answer.map(|heard| self.redaction.redact_all(heard))
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
@@ -329,7 +221,8 @@ impl Engine for Guarded {
     }
 
     fn voices_listed(&self, base: &Settings) -> Result<Option<Vec<Voice>>, String> {
-        self.inner.voices_listed(base).map_err(|why| self.redaction.redact(&why))
+        let listed = self.inner.voices_listed(base).map_err(|why| self.redaction.redact(&why));
+        listed.map(|voices| self.redaction.redact_all(voices))
     }
 }
 

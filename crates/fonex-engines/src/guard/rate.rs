@@ -24,7 +24,7 @@ pub(crate) struct Pass<'g>(Option<&'g Gate>);
 impl Gate {
     pub(super) fn new(per_second: Option<f64>, most: Option<usize>) -> Self {
         Self {
-            step: per_second.map(|rate| Duration::from_secs_f64(rate.recip())),
+            step: per_second.map(|rate| fonex_core::latency::span(rate.recip())),
             most: most.unwrap_or(usize::MAX),
             state: Mutex::new(State { inside: 0, next: Instant::now() }),
             left: Condvar::new(),

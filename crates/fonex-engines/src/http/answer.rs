@@ -8,6 +8,7 @@ use serde_json::Value;
 
 use super::exchange::Received;
 use super::stream::StepReader;
+use crate::json;
 use crate::mapping::{ResultConfig, ResultForm, Steps};
 use crate::spoken::from_base64;
 use crate::{RetryAdvice, Task, cut};
@@ -55,7 +56,7 @@ pub(super) fn read(
             let text = utf8(&received.body)?;
             reading.heard.text = text.split_whitespace().collect::<Vec<_>>().join(" ");
         }
-        _ => read_json(&json(&received.body, received.header("content-type"))?, config, task, &mut reading)?,
+        _ => read_json(&json_of(&received.body, received.header("content-type"))?, config, task, &mut reading)?,
     }
     Ok(reading)
 }
@@ -64,12 +65,12 @@ fn utf8(bytes: &[u8]) -> Result<&str, String> {
     std::str::from_utf8(bytes).map_err(|error| format!("its answer is not UTF-8 at byte {}", error.valid_up_to() + 1))
 }
 
-fn json(bytes: &[u8], media_type: Option<&str>) -> Result<Value, String> {
+fn json_of(bytes: &[u8], media_type: Option<&str>) -> Result<Value, String> {
     let text = utf8(bytes)?;
     if text.trim().is_empty() {
         return Err("its answer is empty".to_owned());
     }
-    serde_json::from_str(text).map_err(|error| {
+    json::parse(text).map_err(|error| {
         let kind = media_type.map_or_else(|| "no stated type".to_owned(), |kind| format!("stated type {kind}"));
         format!("its answer is not JSON ({error}; {kind}): {}", cut(&text.chars().take(200).collect::<String>()))
     })
@@ -109,7 +110,7 @@ fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading:
     let adds = config.steps.unwrap_or(if task == Task::Hear { Steps::Replace } else { Steps::Add }) == Steps::Add;
     let (mut found, count) = (false, steps.steps.len());
     for (i, step) in steps.steps.into_iter().enumerate() {
-        let value: Value = serde_json::from_str(&step.data).map_err(|error| {
+        let value = json::parse(&step.data).map_err(|error| {
             format!(
                 "step {} of the stream is not JSON ({error}): {}",
                 i + 1,

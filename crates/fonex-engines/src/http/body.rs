@@ -2,6 +2,7 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use hyper::body::Bytes;
 use serde_json::Value;
 
 use super::RequestConfig;
@@ -12,7 +13,7 @@ use crate::values::Values;
 #[derive(Debug, Default)]
 pub(super) struct Body {
     pub(super) media_type: Option<String>,
-    pub(super) bytes: Vec<u8>,
+    pub(super) bytes: Bytes,
 }
 
 /// The value that stands for the sound in a multipart form.
@@ -28,7 +29,7 @@ pub(super) fn build(config: &RequestConfig, values: &Values<'_>, sound: Option<&
                 values.fill_json(template)
             }
         };
-        return Body { media_type: Some("application/json".to_owned()), bytes: filled.to_string().into_bytes() };
+        return Body { media_type: Some("application/json".to_owned()), bytes: filled.to_string().into() };
     }
     if let Some(parts) = &config.form {
         return multipart(
@@ -40,11 +41,11 @@ pub(super) fn build(config: &RequestConfig, values: &Values<'_>, sound: Option<&
     }
     match (config.body.as_deref(), sound) {
         (Some(SOUND), Some(sound)) => {
-            Body { media_type: Some(form.container.media_type().to_owned()), bytes: sound.to_vec() }
+            Body { media_type: Some(form.container.media_type().to_owned()), bytes: Bytes::copy_from_slice(sound) }
         }
         (Some(template), _) => {
             let media_type = Some("text/plain; charset=utf-8".to_owned());
-            Body { media_type, bytes: values.fill(template).into_bytes() }
+            Body { media_type, bytes: values.fill(template).into() }
         }
         (None, _) => Body::default(),
     }
@@ -87,5 +88,5 @@ fn multipart<'p>(
         bytes.extend_from_slice(b"\r\n");
     }
     bytes.extend_from_slice(format!("--{boundary}--\r\n").as_bytes());
-    Body { media_type: Some(format!("multipart/form-data; boundary={boundary}")), bytes }
+    Body { media_type: Some(format!("multipart/form-data; boundary={boundary}")), bytes: bytes.into() }
 }

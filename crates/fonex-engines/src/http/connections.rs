@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Mutex;
 use std::thread::{self, ThreadId};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use http_body_util::Full;
 use hyper::body::Bytes;
@@ -19,8 +19,6 @@ use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target, shared};
 pub(super) struct One {
     pub(super) sender: http1::SendRequest<Full<Bytes>>,
     pub(super) moments: Moments,
-    /// When it was put aside.
-    since: Instant,
 }
 
 pub(super) type Two = http2::SendRequest<Full<Bytes>>;
@@ -40,7 +38,7 @@ async fn shake_one(stream: Clocked) -> Result<(One, impl Future<Output = ()> + S
     let shaken = http1::handshake(TokioIo::new(stream)).await;
     let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP: {error}")))?;
     // A connection that breaks shows it to whoever waits for an answer.
-    Ok((One { sender, moments, since: Instant::now() }, async { drop(connection.await) }))
+    Ok((One { sender, moments }, async { drop(connection.await) }))
 }
 
 /// Begins what was agreed on, driven by the threads this runs on.
@@ -102,7 +100,7 @@ impl Connections {
         }
         let (net, target, limit) = (self.net.clone(), target.clone(), limits.connect());
         let prior = self.version == HttpVersion::Two && !target.tls;
-        let opened = shared().spawn(async move {
+        let opened = shared()?.spawn(async move {
             let mut opening = Opening::default();
             let opened = match net.open(&target, limit, &mut opening).await {
                 Ok((stream, agreed)) => shake(stream, agreed || prior, &target).await,
@@ -125,19 +123,16 @@ impl Connections {
         }
     }
 
-    /// A kept connection that takes a request. One whose last answer has only just ended needs a moment; one that has
-    /// stood idle is looked at first, since the other side may have hung up.
+    /// A kept connection that takes a request. One whose last answer has only just ended needs a moment; each is looked at first,
+    /// since the other side may have hung up.
     async fn idle_one(&self, place: &Place) -> Option<One> {
         const MOMENT: Duration = Duration::from_millis(20);
-        const FRESH: Duration = Duration::from_millis(500);
         loop {
             let kept = self.one.lock().expect("no holder of this lock panics").get_mut(place)?.pop();
             let mut one = kept?;
-            if one.since.elapsed() > FRESH {
-                // Once for the news from the network, once for the connection to take it in.
-                tokio::task::yield_now().await;
-                tokio::task::yield_now().await;
-            }
+            // Once for the news from the network, once for the connection to take it in.
+            tokio::task::yield_now().await;
+            tokio::task::yield_now().await;
             if let Ok(Ok(())) = tokio::time::timeout(MOMENT, one.sender.ready()).await {
                 return Some(one);
             }
@@ -146,8 +141,14 @@ impl Connections {
 
     /// Puts a connection aside for the next request.
     pub(super) fn keep(&self, one: One, place: Place) {
-        let one = One { since: Instant::now(), ..one };
         self.one.lock().expect("no holder of this lock panics").entry(place).or_default().push(one);
+    }
+
+    /// Gives up a connection that has ended, so that the next request opens another.
+    pub(super) fn forget(&self, target: &Target, ended: &Sender) {
+        if matches!(ended, Sender::Two(_)) {
+            self.two.lock().expect("no holder of this lock panics").remove(target);
+        }
     }
 
     fn open_two(&self, target: &Target) -> Option<Two> {

@@ -12,11 +12,12 @@ use hyper::{Method, Response, Uri, Version};
 use tokio::time::timeout_at;
 
 use super::HttpVersion;
+use super::begun::{Begun, may_repeat};
 use super::body::Body;
 use super::connections::{Connections, Sender};
+use crate::Task;
 use crate::guard::Limits;
 use crate::net::{Moments, Net, NetFailure, Opening, Url};
-use crate::{RetryAdvice, Task};
 
 /// A request ready to be sent.
 pub(super) struct Outgoing {
@@ -27,6 +28,8 @@ pub(super) struct Outgoing {
     pub(super) body: Body,
     /// Whether the answer may come compressed.
     pub(super) compressed: bool,
+    /// The bench file says that it may be done twice.
+    pub(super) safe_to_repeat: bool,
 }
 
 /// A whole answer.
@@ -39,6 +42,8 @@ pub(super) struct Received {
     pub(super) ended: Instant,
     /// Moment in microseconds from the start of the request, and size, of each piece.
     pub(super) arrivals: Vec<(u64, usize)>,
+    /// Whether the request may be done twice without harm.
+    pub(super) may_repeat: bool,
 }
 
 impl Received {
@@ -57,8 +62,8 @@ pub(super) struct Wire {
     longest: usize,
 }
 
-/// Bytes of an answer beyond which it is given up: twenty minutes of high-rate audio.
-const LONGEST_SOUND: usize = 256 << 20;
+/// Bytes of an answer beyond which it is given up: ten minutes of high-rate audio.
+const LONGEST_SOUND: usize = 64 << 20;
 /// The same for words: no text of a person is so long, and many trials at once must not fill the memory.
 const LONGEST_TEXT: usize = 32 << 20;
 
@@ -123,39 +128,49 @@ impl Wire {
         moments: &mut Option<Moments>,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, NetFailure> {
-        let mut opening = Opening::default();
         let target = outgoing.url.target.clone();
-        let opened = timeout_at(until.into(), self.connections.take(&target, limits, &mut opening)).await;
         let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
-        (request.lookup_ms, request.connect_ms) = (milliseconds(opening.lookup), milliseconds(opening.connect));
-        request.tls_ms = milliseconds(opening.tls);
         let late = || NetFailure::late(format!("no answer within {} s in all", limits.total_s));
-        let (mut sender, reused) = opened.map_err(|_| late())??;
-        request.reused = Some(reused);
-        let compressed = outgoing.compressed;
-        let message = self.message(outgoing, &sender);
-        let first_byte_until = until.min(Instant::now() + limits.first_byte());
-        let sending = async {
-            match &mut sender {
-                Sender::One(one, _) => {
-                    one.moments.restart();
-                    *moments = Some(one.moments.clone());
-                    one.sender.send_request(message).await
+        // Kept connections that turn out to be over are no attempts; a new one is.
+        let (sender, response) = loop {
+            let mut opening = Opening::default();
+            let opened = timeout_at(until.into(), self.connections.take(&target, limits, &mut opening)).await;
+            (request.lookup_ms, request.connect_ms) = (milliseconds(opening.lookup), milliseconds(opening.connect));
+            request.tls_ms = milliseconds(opening.tls);
+            let (mut sender, reused) = opened.map_err(|_| late())??;
+            request.reused = Some(reused);
+            let message = self.message(&outgoing, &sender);
+            let first_byte_until = until.min(Instant::now() + limits.first_byte());
+            let sending = async {
+                match &mut sender {
+                    Sender::One(one, _) => {
+                        one.moments.restart();
+                        *moments = Some(one.moments.clone());
+                        one.sender.send_request(message).await
+                    }
+                    Sender::Two(sender) => sender.send_request(message).await,
                 }
-                Sender::Two(sender) => sender.send_request(message).await,
+            };
+            match timeout_at(first_byte_until.into(), sending).await {
+                Err(_) if first_byte_until == until => return Err(late()),
+                Err(_) => {
+                    let what = format!("no first byte within {} s of sending", limits.first_byte_s);
+                    return Err(NetFailure::late(what));
+                }
+                Ok(Err(error)) => {
+                    let begun = Begun::read(&error, &sender);
+                    if begun == Begun::Stale && reused {
+                        self.connections.forget(&target, &sender);
+                        continue;
+                    }
+                    return Err(NetFailure {
+                        outcome: Outcome::Broken,
+                        detail: format!("no answer: {}", reason(&error)),
+                        then: begun.advice(may_repeat(&outgoing.method, outgoing.safe_to_repeat)),
+                    });
+                }
+                Ok(Ok(response)) => break (sender, response),
             }
-        };
-        let response = match timeout_at(first_byte_until.into(), sending).await {
-            Err(_) if first_byte_until == until => return Err(late()),
-            Err(_) => {
-                let what = format!("no first byte within {} s of sending", limits.first_byte_s);
-                return Err(NetFailure::late(what));
-            }
-            Ok(Err(error)) => {
-                let unread = moments.as_ref().is_none_or(|noted| noted.first_read().is_none());
-                return Err(broken_off(&error, reused && unread));
-            }
-            Ok(Ok(response)) => response,
         };
         request.first_byte_ms = Some(started.elapsed().as_secs_f64() * 1e3);
         request.status = Some(response.status().as_u16());
@@ -166,14 +181,15 @@ impl Wire {
             .filter_map(|v| v.to_str().ok())
             .flat_map(server_timing)
             .collect();
-        let received = self.read(response, limits, until, started, request, compressed, taken).await?;
+        let read = self.read(response, limits, until, started, request, outgoing.compressed, taken).await?;
+        let received = Received { may_repeat: may_repeat(&outgoing.method, outgoing.safe_to_repeat), ..read };
         if let Sender::One(one, place) = sender {
             self.connections.keep(one, place);
         }
         Ok(received)
     }
 
-    fn message(&self, outgoing: Outgoing, sender: &Sender) -> hyper::Request<Full<Bytes>> {
+    fn message(&self, outgoing: &Outgoing, sender: &Sender) -> hyper::Request<Full<Bytes>> {
         let Outgoing { method, url, headers, body, compressed, .. } = outgoing;
         let two = matches!(sender, Sender::Two(_));
         let scheme = if url.target.tls { "https" } else { "http" };
@@ -183,8 +199,8 @@ impl Wire {
         } else {
             url.path.clone()
         };
-        let mut message = hyper::Request::new(Full::new(Bytes::from(body.bytes)));
-        *message.method_mut() = method;
+        let mut message = hyper::Request::new(Full::new(body.bytes.clone()));
+        message.method_mut().clone_from(method);
         *message.uri_mut() = address.parse::<Uri>().unwrap_or_default();
         *message.version_mut() = if two { Version::HTTP_2 } else { Version::HTTP_11 };
         let all = message.headers_mut();
@@ -194,14 +210,14 @@ impl Wire {
         }
         all.insert("user-agent", HeaderValue::from_static(concat!("fonex/", env!("CARGO_PKG_VERSION"))));
         all.insert("accept", HeaderValue::from_static("*/*"));
-        let accepted = if compressed { "gzip, deflate" } else { "identity" };
+        let accepted = if *compressed { "gzip, deflate" } else { "identity" };
         all.insert("accept-encoding", HeaderValue::from_static(accepted));
-        if let Some(Ok(media_type)) = body.media_type.map(|media_type| HeaderValue::from_str(&media_type)) {
+        if let Some(Ok(media_type)) = body.media_type.as_ref().map(|media_type| HeaderValue::from_str(media_type)) {
             all.insert("content-type", media_type);
         }
         // A header of the bench file comes before ours.
         for (name, value) in headers {
-            all.insert(name, value);
+            all.insert(name.clone(), value.clone());
         }
         message
     }
@@ -272,7 +288,15 @@ impl Wire {
             let _ = taken(&body, started.elapsed());
         }
         let request = request.clone();
-        Ok(Received { status: head.status.as_u16(), headers: head.headers, body, request, ended, arrivals })
+        Ok(Received {
+            status: head.status.as_u16(),
+            headers: head.headers,
+            body,
+            request,
+            ended,
+            arrivals,
+            may_repeat: false,
+        })
     }
 }
 
@@ -299,16 +323,6 @@ fn unpacked(encoding: &str, body: &[u8], asked: bool, longest: usize) -> Result<
         return Err(NetFailure::broken(format!("the answer unpacks to more than {} MiB", longest >> 20)));
     }
     Ok(plain)
-}
-
-/// A request that got no answer. On a connection kept from before, closed by the other side before a byte came back, a
-/// repeat is what every client does; else the service may have worked already.
-fn broken_off(error: &hyper::Error, stale: bool) -> NetFailure {
-    let what = format!("no answer: {}", reason(error));
-    if stale || error.is_canceled() {
-        return NetFailure { outcome: Outcome::Broken, detail: what, then: RetryAdvice::Repeat(None) };
-    }
-    NetFailure::broken(what)
 }
 
 fn reason(error: &hyper::Error) -> String {

@@ -12,7 +12,7 @@ use super::exchange::Received;
 use super::{Ended, RequestConfig, Talk};
 use crate::mapping::Address;
 use crate::net::NetFailure;
-use crate::{RetryAdvice, Task, cut};
+use crate::{Task, cut};
 
 /// How a job is followed. `{job}` in the requests is what the submission answered.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -75,7 +75,7 @@ impl JobConfig {
 }
 
 fn parsed(received: &Received, what: &str) -> Result<Value, Ended> {
-    serde_json::from_slice(&received.body).map_err(|error| {
+    crate::json::parse_bytes(&received.body).map_err(|error| {
         let said = String::from_utf8_lossy(&received.body[..received.body.len().min(400)]).into_owned();
         Ended::broken(format!("the answer to {what} is not JSON ({error}): {}", cut(&said)))
     })
@@ -89,11 +89,7 @@ impl Talk<'_> {
     pub(super) async fn job(&mut self, sound: Option<&[u8]>, task: Task) -> Result<Reading, Ended> {
         let Some(job) = &self.engine.config.job else { return Err(Ended::broken("there is no job")) };
         let outgoing = self.outgoing("submit", &self.engine.config.request, sound, true)?;
-        let submitted = self.send(outgoing, &mut |_, _| true).await.map_err(|ended| {
-            // A submission that was sent may have been taken: another would leave a second job on the server.
-            let sent = self.measured.traffic.requests.last().is_some_and(|request| request.sent_ms.is_some());
-            Ended { then: if sent { RetryAdvice::Leave } else { ended.then }, ..ended }
-        })?;
+        let submitted = self.send(outgoing, &mut |_, _| true).await?;
         self.judge(&submitted)?;
         let answer = parsed(&submitted, "the submission")?;
         let id = job
@@ -149,7 +145,7 @@ impl Talk<'_> {
                 let said = cut(&answer.to_string());
                 return Err(Ended::broken(format!("the job ended as {state}: {said}")));
             }
-            let every = Duration::from_secs_f64(job.every_s);
+            let every = fonex_core::latency::span(job.every_s);
             if std::time::Instant::now() + every >= self.until {
                 return Err(late(&state));
             }

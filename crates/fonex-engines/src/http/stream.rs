@@ -27,6 +27,8 @@ pub(super) struct StepReader<'c> {
 }
 
 const LONGEST_LINE: usize = 16 << 20;
+/// Steps of one answer.
+const MOST_STEPS: usize = 200_000;
 
 impl<'c> StepReader<'c> {
     pub(super) fn new(form: ResultForm, config: &'c ResultConfig) -> Self {
@@ -113,6 +115,8 @@ impl<'c> StepReader<'c> {
     fn step(&mut self, data: String, at: Duration) {
         if self.config.end_mark.as_deref() == Some(data.trim()) {
             self.ended = true;
+        } else if self.steps.len() == MOST_STEPS {
+            self.fault.get_or_insert_with(|| format!("the stream has more than {MOST_STEPS} steps"));
         } else if !self.ended {
             self.steps.push(Step { at, data });
         }

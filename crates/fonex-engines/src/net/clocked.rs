@@ -1,9 +1,11 @@
 //! A connection that notes when bytes really left and came, below every protocol and task switch.
+#![allow(unsafe_code)]
 
 use std::io;
+use std::os::fd::{AsRawFd, RawFd};
 use std::pin::Pin;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 
@@ -20,18 +22,76 @@ struct Noted {
     epoch: Instant,
     last_write_us: AtomicU64,
     first_read_us: AtomicU64,
+    acknowledged: Mutex<Acknowledged>,
+}
+
+/// How many bytes the other side's system has taken.
+#[derive(Debug, Default)]
+struct Acknowledged {
+    /// Of the socket while it is open.
+    fd: Option<RawFd>,
+    /// When the exchange began.
+    before: Option<u64>,
+    /// When the socket was closed.
+    last: Option<u64>,
+    /// The other side has ended the connection in order, and with it acknowledged all it had. A reset acknowledges nothing.
+    in_order: bool,
+}
+
+impl Acknowledged {
+    fn now(&self) -> Option<u64> {
+        self.fd.map_or(self.last, acknowledged)
+    }
+}
+
+/// Bytes of ours that the other side's system has acknowledged (`tcpi_bytes_acked`); none where the system does not say.
+#[cfg(target_os = "linux")]
+fn acknowledged(fd: RawFd) -> Option<u64> {
+    // Where it stands in the structure of linux/tcp.h, of which libc knows an older and shorter form.
+    const BYTES_ACKED: usize = 120;
+    let mut info = [0_u64; 32];
+    let mut size = size_of_val(&info) as libc::socklen_t;
+    // SAFETY: the buffer is as long as said, and lives for the whole call.
+    let told =
+        unsafe { libc::getsockopt(fd, libc::IPPROTO_TCP, libc::TCP_INFO, info.as_mut_ptr().cast(), &raw mut size) };
+    (told == 0 && size as usize >= BYTES_ACKED + 8).then(|| info[BYTES_ACKED / 8])
+}
+
+#[cfg(not(target_os = "linux"))]
+fn acknowledged(_: RawFd) -> Option<u64> {
+    None
 }
 
 impl Moments {
-    fn new() -> Self {
+    fn new(fd: RawFd) -> Self {
         let unset = || AtomicU64::new(u64::MAX);
-        Self(Arc::new(Noted { epoch: Instant::now(), last_write_us: unset(), first_read_us: unset() }))
+        let acknowledged = Mutex::new(Acknowledged { fd: Some(fd), ..Acknowledged::default() });
+        Self(Arc::new(Noted { epoch: Instant::now(), last_write_us: unset(), first_read_us: unset(), acknowledged }))
+    }
+
+    /// Whether no byte since the exchange began can have arrived at the other side: it hung up in order without acknowledging one.
+    pub(crate) fn nothing_arrived(&self) -> bool {
+        let noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
+        noted.in_order && noted.now().zip(noted.before).is_some_and(|(now, before)| now <= before)
+    }
+
+    /// Notes the end of a connection: that of what can be read, or what Linux calls a broken pipe, which is a reset after that end.
+    fn ended(&self, end: io::Result<usize>) {
+        let in_order = match end {
+            Ok(read) => read == 0,
+            Err(error) => matches!(error.kind(), io::ErrorKind::BrokenPipe | io::ErrorKind::UnexpectedEof),
+        };
+        if in_order {
+            self.0.acknowledged.lock().expect("no holder of this lock panics").in_order = true;
+        }
     }
 
     /// Forgets what was noted: a new exchange begins.
     pub(crate) fn restart(&self) {
         self.0.last_write_us.store(u64::MAX, Ordering::Relaxed);
         self.0.first_read_us.store(u64::MAX, Ordering::Relaxed);
+        let mut noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
+        noted.before = noted.now();
     }
 
     /// When bytes were last handed to the operating system before the answer began.
@@ -79,16 +139,26 @@ pub(crate) struct Clocked {
 
 impl Clocked {
     pub(super) fn plain(stream: TcpStream) -> Self {
-        Self { inner: Inner::Plain(stream), moments: Moments::new() }
+        let moments = Moments::new(stream.as_raw_fd());
+        Self { inner: Inner::Plain(stream), moments }
     }
 
     pub(super) fn secured(stream: TlsStream<TcpStream>) -> Self {
-        Self { inner: Inner::Secured(Box::new(stream)), moments: Moments::new() }
+        let moments = Moments::new(stream.get_ref().0.as_raw_fd());
+        Self { inner: Inner::Secured(Box::new(stream)), moments }
     }
 
     /// Its moments; they stay readable after the connection was handed on.
     pub(crate) fn moments(&self) -> Moments {
         self.moments.clone()
+    }
+}
+
+impl Drop for Clocked {
+    fn drop(&mut self) {
+        let mut noted = self.moments.0.acknowledged.lock().expect("no holder of this lock panics");
+        noted.last = noted.now();
+        noted.fd = None;
     }
 }
 
@@ -100,8 +170,12 @@ impl AsyncRead for Clocked {
             Inner::Plain(stream) => Pin::new(stream).poll_read(cx, buf),
             Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_read(cx, buf),
         };
-        if polled.is_ready() && buf.filled().len() > before {
-            this.moments.read();
+        let room = buf.remaining() > 0 || buf.filled().len() > before;
+        match &polled {
+            Poll::Ready(Ok(())) if buf.filled().len() > before => this.moments.read(),
+            Poll::Ready(Ok(())) if room => this.moments.ended(Ok(0)),
+            Poll::Ready(Err(error)) => this.moments.ended(Err(error.kind().into())),
+            _ => {}
         }
         polled
     }
@@ -116,8 +190,10 @@ impl AsyncWrite for Clocked {
             Inner::Plain(stream) => Pin::new(stream).poll_write(cx, buf),
             Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_write(cx, buf),
         };
-        if let Poll::Ready(Ok(1..)) = polled {
-            this.moments.wrote(begun_us);
+        match &polled {
+            Poll::Ready(Ok(1..)) => this.moments.wrote(begun_us),
+            Poll::Ready(Err(error)) => this.moments.ended(Err(error.kind().into())),
+            _ => {}
         }
         polled
     }

@@ -3,6 +3,7 @@
 mod clocked;
 mod url;
 
+use std::cell::OnceCell;
 use std::io;
 use std::net::SocketAddr;
 use std::path::Path;
@@ -22,7 +23,7 @@ use tokio_rustls::rustls::crypto::ring;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 pub(crate) use clocked::{Clocked, Moments};
-pub(crate) use url::{Target, Url, percent_encoded};
+pub(crate) use url::{Target, Url, percent_encoded, url_part};
 
 use crate::{RetryAdvice, StopFlag};
 
@@ -55,24 +56,34 @@ impl NetFailure {
 
 /// Drives a conversation, and the connections that this thread opened for it, on this very thread: no hand-over between
 /// threads stands between what the network does and the clock that notes it.
-pub(crate) fn block_on<F: Future>(conversation: F) -> F::Output {
+pub(crate) fn block_on<F: Future>(conversation: F) -> Result<F::Output, NetFailure> {
     thread_local! {
-        static OWN: Runtime = tokio::runtime::Builder::new_current_thread()
-            .enable_all()
-            .build()
-            .expect("the operating system gives what a thread needs to wait for the network");
+        static OWN: OnceCell<Runtime> = const { OnceCell::new() };
     }
-    OWN.with(|own| own.block_on(conversation))
+    OWN.with(|own| {
+        if own.get().is_none() {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+            drop(own.set(runtime.map_err(no_way)?));
+        }
+        let own = own.get().expect("it was set just now");
+        Ok(own.block_on(conversation))
+    })
 }
 
 /// The threads that drive the connections which many trials share.
-pub(crate) fn shared() -> &'static Runtime {
+pub(crate) fn shared() -> Result<&'static Runtime, NetFailure> {
     static SHARED: OnceLock<Runtime> = OnceLock::new();
-    SHARED.get_or_init(|| {
-        let mut builder = tokio::runtime::Builder::new_multi_thread();
-        builder.worker_threads(2).thread_name("fonex-net").enable_all();
-        builder.build().expect("the operating system gives the process threads")
-    })
+    if let Some(shared) = SHARED.get() {
+        return Ok(shared);
+    }
+    let mut builder = tokio::runtime::Builder::new_multi_thread();
+    builder.worker_threads(2).thread_name("fonex-net").enable_all();
+    let built = builder.build().map_err(no_way)?;
+    Ok(SHARED.get_or_init(|| built))
+}
+
+fn no_way(error: io::Error) -> NetFailure {
+    NetFailure::unreachable(format!("this machine gives the client no way to the network: {error}"))
 }
 
 /// Waits until the run is being stopped.
@@ -221,7 +232,7 @@ async fn connect(addresses: &[SocketAddr], target: &Target) -> Result<TcpStream,
 async fn tunnel(stream: &mut TcpStream, target: &Target) -> Result<(), NetFailure> {
     const LONGEST: usize = 16 << 10;
     let refused = |why: String| NetFailure::unreachable(format!("the proxy gives no way to {target}: {why}"));
-    let ask = format!("CONNECT {0}:{1} HTTP/1.1\r\nHost: {0}:{1}\r\n\r\n", target.host, target.port);
+    let ask = format!("CONNECT {target} HTTP/1.1\r\nHost: {target}\r\n\r\n");
     stream.write_all(ask.as_bytes()).await.map_err(|error| refused(io_reason(&error)))?;
     let mut head = Vec::new();
     while !head.ends_with(b"\r\n\r\n") {

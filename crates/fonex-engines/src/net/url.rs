@@ -12,7 +12,14 @@ pub(crate) struct Target {
 
 impl fmt::Display for Target {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{}", self.host, self.port)
+        write!(f, "{}:{}", self.bracketed(), self.port)
+    }
+}
+
+impl Target {
+    /// The host as an address has it: of IPv6 in brackets.
+    fn bracketed(&self) -> String {
+        if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() }
     }
 }
 
@@ -84,10 +91,24 @@ impl Url {
 
     /// The value of the `Host` header: without the port where it is the usual one.
     pub(crate) fn host_header(&self) -> String {
-        let Target { tls, host, port } = &self.target;
-        let host = if host.contains(':') { format!("[{host}]") } else { host.clone() };
+        let Target { tls, port, .. } = &self.target;
+        let host = self.target.bracketed();
         if *port == (if *tls { 443 } else { 80 }) { host } else { format!("{host}:{port}") }
     }
+}
+
+/// A value to be put behind the beginning of an address: in the host as it is, in the path and the query percent-encoded, so that it can
+/// neither end its part nor begin another. At the very beginning a whole address may stand, and behind a host a whole path.
+#[must_use]
+pub(crate) fn url_part(before: &str, value: String) -> String {
+    let behind_scheme = before.split_once("://").map(|(_, rest)| rest);
+    let in_host = behind_scheme.is_none_or(|rest| !rest.contains(['/', '?', '#']));
+    let is_host =
+        |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']'));
+    if before.is_empty() || in_host && (value.starts_with('/') || is_host(&value)) {
+        return value;
+    }
+    percent_encoded(&value)
 }
 
 /// Everything but letters, digits and `-._~` as `%XX` (RFC 3986).
@@ -119,9 +140,27 @@ mod tests {
         {
             assert!(parts(bad).is_err(), "{bad}");
         }
+        assert_eq!(Url::parse("http://[::1]:81/").unwrap().target.to_string(), "[::1]:81");
         let url = Url::parse("http://h/a").unwrap().with_query("q", "a b&ü").with_query("r", "");
         assert_eq!(url.path, "/a?q=a%20b%26%C3%BC&r=");
         assert_eq!(url.join("/jobs/1").unwrap().path, "/jobs/1");
         assert_eq!(url.join("https://i/x").unwrap().target.host, "i");
+    }
+
+    #[test]
+    fn a_value_stays_in_its_part_of_an_address() {
+        for (before, value, part) in [
+            ("", "http://h/jobs/1?x=y", "http://h/jobs/1?x=y"),
+            ("http://", "eu.h:81", "eu.h:81"),
+            ("http://", "h/evil", "h%2Fevil"),
+            ("http://eu.", "h@i", "h%40i"),
+            ("http://h", "/jobs/1", "/jobs/1"),
+            ("http://h/say/", "fish&chips#1", "fish%26chips%231"),
+            ("http://h/say/", "a b/../c?d", "a%20b%2F..%2Fc%3Fd"),
+            ("http://h/say?text=", "fish&chips#1", "fish%26chips%231"),
+            ("http://h?text=", "/a", "%2Fa"),
+        ] {
+            assert_eq!(url_part(before, value.to_owned()), part, "{before}{value}");
+        }
     }
 }

@@ -2,14 +2,23 @@
 //!
 //! The program gets a process group of its own, which is ended with it. What it writes is kept up to a limit.
 
+mod files;
 mod reap;
+mod tree;
+mod wards;
+
+pub use files::allow_open_files;
+pub(crate) use tree::TreeUsage;
+pub use wards::end_all_programs;
+pub(crate) use wards::start;
 
 use std::collections::BTreeMap;
 use std::io::{ErrorKind, Read, Write};
-use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::os::unix::process::ExitStatusExt;
 use std::path::Path;
 use std::process::{Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -73,38 +82,42 @@ const STOP_CHECK: Duration = Duration::from_millis(50);
 
 enum Event {
     Exited(Instant),
-    Stdout(Vec<u8>),
-    Stderr(Vec<u8>),
+    /// A pipe was read to its end.
+    Stdout,
+    Stderr,
     Flooded,
 }
+
+/// What a pipe gave so far.
+type Kept = Arc<Mutex<Vec<u8>>>;
 
 /// Runs a program to its end.
 #[must_use]
 pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     let started = Instant::now();
-    let child = Command::new(&job.argv[0])
+    let mut command = Command::new(&job.argv[0]);
+    command
         .args(&job.argv[1..])
         .envs(job.env)
         .current_dir(job.folder)
         .stdin(if job.stdin.is_some() { Stdio::piped() } else { Stdio::null() })
         .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .process_group(0)
-        .spawn();
-    let mut child = match child {
+        .stderr(Stdio::piped());
+    let mut child = match start(&mut command) {
         Ok(child) => child,
         Err(error) => return not_started(error, started),
     };
     let (events, received) = channel();
+    let (stdout, stderr) = (Kept::default(), Kept::default());
     if let (Some(mut pipe), Some(bytes)) = (child.stdin.take(), job.stdin.clone()) {
         // A program that does not read its input closes the pipe; that is its right.
         thread::spawn(move || drop(pipe.write_all(&bytes)));
     }
     if let Some(pipe) = child.stdout.take() {
-        keep(pipe, job.output_limit, events.clone(), Event::Stdout, true);
+        keep(pipe, job.output_limit, &stdout, events.clone(), Event::Stdout);
     }
     if let Some(pipe) = child.stderr.take() {
-        keep(pipe, STDERR_KEPT, events.clone(), Event::Stderr, false);
+        keep(pipe, STDERR_KEPT, &stderr, events.clone(), Event::Stderr);
     }
     let pid = child.id();
     thread::spawn(move || {
@@ -114,14 +127,15 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     let mut gathered = Gathered::default();
     let early = gathered.wait(&received, started + job.time_limit, stop);
     // The program may have ended; while it is not reaped its group cannot belong to anyone else.
-    reap::kill_group(pid);
+    wards::end(pid);
+    wards::forget(pid);
     let reaped = reap::reap(pid);
     gathered.wait_for_pipes(&received);
     Finished {
         ending: early.unwrap_or(Ending::Exited(reaped.status)),
         took: gathered.ended.unwrap_or_else(Instant::now).duration_since(started),
-        stdout: gathered.stdout.unwrap_or_default(),
-        stderr: gathered.stderr.unwrap_or_default(),
+        stdout: taken(&stdout),
+        stderr: taken(&stderr),
         cpu_s: Some(reaped.cpu_s),
         peak_memory_kib: Some(reaped.peak_memory_kib),
     }
@@ -140,8 +154,8 @@ fn not_started(error: std::io::Error, started: Instant) -> Finished {
 
 #[derive(Default)]
 struct Gathered {
-    stdout: Option<Vec<u8>>,
-    stderr: Option<Vec<u8>>,
+    stdout: bool,
+    stderr: bool,
     ended: Option<Instant>,
 }
 
@@ -149,8 +163,8 @@ impl Gathered {
     fn take(&mut self, event: Event) {
         match event {
             Event::Exited(at) => self.ended = Some(at),
-            Event::Stdout(bytes) => self.stdout = Some(bytes),
-            Event::Stderr(bytes) => self.stderr = Some(bytes),
+            Event::Stdout => self.stdout = true,
+            Event::Stderr => self.stderr = true,
             Event::Flooded => {}
         }
     }
@@ -173,7 +187,7 @@ impl Gathered {
 
     fn wait_for_pipes(&mut self, received: &Receiver<Event>) {
         let deadline = Instant::now() + PIPES_AFTER_END;
-        while self.stdout.is_none() || self.stderr.is_none() {
+        while !self.stdout || !self.stderr {
             match received.recv_timeout(deadline.saturating_duration_since(Instant::now())) {
                 Ok(event) => self.take(event),
                 Err(_) => return,
@@ -182,16 +196,16 @@ impl Gathered {
     }
 }
 
-/// Reads a pipe to its end in a thread, keeping up to `limit` bytes. Beyond it, a flood is reported or the rest dropped.
-fn keep(
-    mut pipe: impl Read + Send + 'static,
-    limit: usize,
-    events: Sender<Event>,
-    done: fn(Vec<u8>) -> Event,
-    flood_ends: bool,
-) {
+/// What a pipe gave until now: a helper that still holds it does not take away what the program said.
+fn taken(kept: &Kept) -> Vec<u8> {
+    std::mem::take(&mut *kept.lock().expect("no holder of this lock panics"))
+}
+
+/// Reads a pipe to its end in a thread, keeping up to `limit` bytes. Beyond it, standard output is a flood, and the rest of
+/// standard error is dropped.
+fn keep(mut pipe: impl Read + Send + 'static, limit: usize, kept: &Kept, events: Sender<Event>, done: Event) {
+    let kept = Arc::clone(kept);
     thread::spawn(move || {
-        let mut kept = Vec::new();
         let mut buffer = vec![0; 1 << 16];
         loop {
             match pipe.read(&mut buffer) {
@@ -199,16 +213,17 @@ fn keep(
                 Err(error) if error.kind() == ErrorKind::Interrupted => {}
                 Err(_) => break,
                 Ok(read) => {
-                    let room = limit - kept.len();
+                    let mut kept = kept.lock().expect("no holder of this lock panics");
+                    let room = limit.saturating_sub(kept.len());
                     kept.extend_from_slice(&buffer[..read.min(room)]);
-                    if read > room && flood_ends {
+                    if read > room && matches!(done, Event::Stdout) {
                         drop(events.send(Event::Flooded));
                         break;
                     }
                 }
             }
         }
-        drop(events.send(done(kept)));
+        drop(events.send(done));
     });
 }
 
@@ -220,7 +235,8 @@ pub(crate) fn end_group(pid: u32, grace: Duration) -> ExitStatus {
         let _ = sender.send(());
     });
     let _ = ended.recv_timeout(grace);
-    reap::kill_group(pid);
+    wards::end(pid);
+    wards::forget(pid);
     reap::reap(pid).status
 }
 
@@ -284,9 +300,35 @@ mod tests {
     }
 
     #[test]
+    fn a_leader_that_leaves_its_group_is_ended_too() {
+        // Into the group of its parent, by way of a language that can.
+        let script = "exec python3 -c 'import os, time; os.setpgid(0, os.getpgid(os.getppid())); time.sleep(300)'";
+        let finished = shell(script, 1_500, 1000);
+        assert!(matches!(finished.ending, Ending::TimedOut), "{:?}", finished.ending);
+        assert!(finished.took < Duration::from_secs(30));
+    }
+
+    #[test]
+    fn what_went_into_a_session_of_its_own_is_ended_with_a_program_that_is_late() {
+        let marker = tempfile::NamedTempFile::new().unwrap();
+        let path = marker.path().display();
+        let finished = shell(&format!("setsid sh -c 'echo $$ > {path}; sleep 300'; true"), 1_000, 1000);
+        assert!(matches!(finished.ending, Ending::TimedOut));
+        let stray = std::fs::read_to_string(marker.path()).unwrap();
+        let alive = || std::fs::read_to_string(format!("/proc/{}/stat", stray.trim())).unwrap_or_default();
+        let started = Instant::now();
+        while !(alive().is_empty() || alive().contains(") Z ")) {
+            assert!(started.elapsed() < Duration::from_secs(60), "it lives on: {}", alive());
+            thread::yield_now();
+        }
+    }
+
+    #[test]
     fn a_child_that_left_the_group_does_not_hold_us() {
-        let finished = shell("setsid sleep 5 & echo here", 20_000, 1000);
+        let finished = shell("setsid sleep 5 & echo here; echo why >&2", 20_000, 1000);
         assert!(matches!(finished.ending, Ending::Exited(_)) && finished.took < Duration::from_secs(4));
+        // What it said is its answer, though a helper still holds the pipe.
+        assert_eq!((finished.stdout.as_slice(), finished.stderr.as_slice()), (&b"here\n"[..], &b"why\n"[..]));
     }
 
     #[test]

@@ -33,6 +33,20 @@ pub(super) fn kill_group(leader: u32) {
     }
 }
 
+/// The group that this process is in.
+pub(super) fn own_group() -> i32 {
+    // SAFETY: a system call without arguments, which cannot fail.
+    unsafe { libc::getpgrp() }
+}
+
+/// Ends one process. A number that belongs to nobody is no matter.
+pub(super) fn kill(pid: u32) {
+    if let Some(pid) = libc::pid_t::try_from(pid).ok().filter(|pid| *pid > 1) {
+        // SAFETY: a system call on integers.
+        unsafe { libc::kill(pid, libc::SIGKILL) };
+    }
+}
+
 /// Waits for the process and takes its status and usage. Must be called once for each process.
 pub(super) fn reap(pid: u32) -> Reaped {
     let mut status = 0;

@@ -1,6 +1,9 @@
 //! The `socket` transport: a service spoken to over a WebSocket (RFC 6455), message by message.
 
+mod opening;
 mod rules;
+mod said;
+mod sending;
 mod session;
 
 use std::collections::BTreeMap;
@@ -23,7 +26,8 @@ use crate::spoken::sound;
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
 use crate::{Answer, Engine, Form, HearRequest, Live, SpeakRequest, StopFlag, Task, outcome_of_words};
 use rules::{Meaning, SocketRule};
-use session::{Said, Session};
+use said::Said;
+use session::Session;
 
 /// How a service is spoken to and what its messages mean.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -195,10 +199,11 @@ impl SocketEngine {
         let ended = block_on(async {
             tokio::select! {
                 biased;
-                ended = session.run(given) => ended,
+                ended = session.run(given, stop) => ended,
                 () = stopped(stop) => Err(crate::net::NetFailure::stopped()),
             }
         });
+        let ended = ended.unwrap_or_else(Err);
         let took_ms = Some(started.elapsed().as_secs_f64() * 1e3);
         let (said, mut measured) = session.finish(&ended);
         measured.took_ms = took_ms;

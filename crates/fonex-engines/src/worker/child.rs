@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, VecDeque};
 use std::io::{BufRead, BufReader, Read, Write};
-use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
@@ -11,7 +10,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::StopFlag;
-use crate::process::{end_group, failure};
+use crate::process::{TreeUsage, end_group, failure};
 
 /// A line and when it was there.
 pub(super) struct Received {
@@ -28,7 +27,8 @@ pub(super) enum Ended {
     Silent,
     Stopped,
     Exited(String),
-    Flooded,
+    /// By a line longer than so many bytes.
+    Flooded(u64),
 }
 
 impl Ended {
@@ -38,14 +38,14 @@ impl Ended {
             Self::Silent => "no word came".to_owned(),
             Self::Stopped => "stopped".to_owned(),
             Self::Exited(how) => how.clone(),
-            Self::Flooded => format!("it wrote a line longer than {} MiB", LONGEST_LINE >> 20),
+            Self::Flooded(longest) => format!("it wrote a line longer than {} MiB", longest >> 20),
         }
     }
 }
 
 enum Event {
     Line(Received),
-    Flooded,
+    Flooded(u64),
     Closed,
 }
 
@@ -55,39 +55,52 @@ pub(super) struct Child {
     requests: Option<Sender<String>>,
     events: Receiver<Event>,
     stderr: Arc<Mutex<VecDeque<u8>>>,
+    /// Ends when standard error was read to its end.
+    stderr_open: Receiver<()>,
     closed: bool,
     /// Milliseconds from its start until it was ready, for the first trial that uses it.
     pub(super) start_up_ms: Option<f64>,
 }
 
-const LONGEST_LINE: u64 = 256 << 20;
 const STDERR_KEPT: usize = 8 << 10;
 
 impl Child {
-    pub(super) fn start(command: &[String], folder: &Path, env: &BTreeMap<String, String>) -> std::io::Result<Self> {
-        let mut child = Command::new(&command[0])
+    /// Starts it; no line of it may be longer than `longest` bytes.
+    pub(super) fn start(
+        command: &[String],
+        folder: &Path,
+        env: &BTreeMap<String, String>,
+        longest: u64,
+    ) -> std::io::Result<Self> {
+        let mut started = Command::new(&command[0]);
+        started
             .args(&command[1..])
             .envs(env)
             .current_dir(folder)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .process_group(0)
-            .spawn()?;
-        let (sender, events) = sync_channel(64);
+            .stderr(Stdio::piped());
+        let mut child = crate::process::start(&mut started)?;
+        // None waits in between: lines may be long.
+        let (sender, events) = sync_channel(0);
         let stderr = Arc::new(Mutex::new(VecDeque::new()));
         if let Some(pipe) = child.stdout.take() {
-            thread::spawn(move || read_lines(pipe, &sender));
+            thread::spawn(move || read_lines(pipe, longest, &sender));
         }
+        let (open, stderr_open) = channel::<()>();
         if let Some(pipe) = child.stderr.take() {
             let kept = Arc::clone(&stderr);
-            thread::spawn(move || keep_last(pipe, &kept));
+            thread::spawn(move || {
+                keep_last(pipe, &kept);
+                drop(open);
+            });
         }
         let (requests, lines) = channel();
         if let Some(mut pipe) = child.stdin.take() {
             thread::spawn(move || write_lines(&mut pipe, &lines));
         }
-        Ok(Self { pid: child.id(), requests: Some(requests), events, stderr, closed: false, start_up_ms: None })
+        let (pid, requests) = (child.id(), Some(requests));
+        Ok(Self { pid, requests, events, stderr, stderr_open, closed: false, start_up_ms: None })
     }
 
     /// Whether it still waits for work. Lines written between two trials are dropped.
@@ -104,13 +117,18 @@ impl Child {
     pub(super) fn next_line(&mut self, until: Instant, stop: &StopFlag) -> Result<Received, Ended> {
         const STEP: Duration = Duration::from_millis(25);
         loop {
+            // Looked at before every line: one that never stops talking must not keep the clock from being heard.
             let left = until.saturating_duration_since(Instant::now());
+            if stop.is_set() {
+                return Err(Ended::Stopped);
+            }
+            if left.is_zero() {
+                return Err(Ended::Late);
+            }
             match self.events.recv_timeout(left.min(STEP)) {
                 Ok(Event::Line(line)) => return Ok(line),
-                Ok(Event::Flooded) => return Err(Ended::Flooded),
+                Ok(Event::Flooded(longest)) => return Err(Ended::Flooded(longest)),
                 Ok(Event::Closed) | Err(RecvTimeoutError::Disconnected) => return Err(self.exit()),
-                Err(RecvTimeoutError::Timeout) if stop.is_set() => return Err(Ended::Stopped),
-                Err(RecvTimeoutError::Timeout) if left.is_zero() => return Err(Ended::Late),
                 Err(RecvTimeoutError::Timeout) => {}
             }
         }
@@ -131,23 +149,18 @@ impl Child {
 
     /// The last of what it wrote to standard error.
     pub(super) fn said(&self) -> String {
+        const PATIENCE: Duration = Duration::from_millis(500);
+        if self.closed {
+            // Its last words may still be in the pipe; a child of it may hold the pipe open.
+            let _ = self.stderr_open.recv_timeout(PATIENCE);
+        }
         let kept = self.stderr.lock().expect("no holder of this lock panics");
         String::from_utf8_lossy(&kept.iter().copied().collect::<Vec<u8>>()).into_owned()
     }
 
-    /// Processor seconds so far, from the kernel's own table.
-    pub(super) fn cpu_s(&self) -> Option<f64> {
-        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.pid)).ok()?;
-        let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
-        // Fields 14 and 15 of proc(5), counted here from the third; in hundredths of a second on Linux.
-        let ticks: u64 = [11, 12].iter().map(|i| fields.get(*i)?.parse::<u64>().ok()).sum::<Option<u64>>()?;
-        Some(ticks as f64 / 100.0)
-    }
-
-    pub(super) fn peak_memory_kib(&self) -> Option<u64> {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.pid)).ok()?;
-        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"))?;
-        line.trim().strip_suffix("kB")?.trim().parse().ok()
+    /// What it and everything it started used so far.
+    pub(super) fn usage(&self) -> Option<TreeUsage> {
+        TreeUsage::of(self.pid)
     }
 }
 
@@ -170,20 +183,22 @@ fn write_lines(pipe: &mut impl Write, lines: &Receiver<String>) {
     }
 }
 
-fn read_lines(pipe: impl Read, sender: &SyncSender<Event>) {
+fn read_lines(pipe: impl Read, longest: u64, sender: &SyncSender<Event>) {
     let mut reader = BufReader::new(pipe);
     loop {
         let mut line = Vec::new();
-        let end = match reader.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line) {
+        let end = match reader.by_ref().take(longest).read_until(b'\n', &mut line) {
             Ok(0) | Err(_) => Some(Event::Closed),
-            Ok(read) if read as u64 == LONGEST_LINE => Some(Event::Flooded),
+            Ok(read) if read as u64 == longest => Some(Event::Flooded(longest)),
             Ok(_) => None,
         };
         let at = Instant::now();
-        let is_utf8 = std::str::from_utf8(&line).is_ok();
-        let text = String::from_utf8_lossy(&line).trim().to_owned();
+        let (text, is_utf8) = match String::from_utf8(line) {
+            Ok(text) => (text, true),
+            Err(error) => (String::from_utf8_lossy(error.as_bytes()).into_owned(), false),
+        };
         let over = end.is_some();
-        if !over && text.is_empty() {
+        if !over && text.trim().is_empty() {
             continue;
         }
         if sender.send(end.unwrap_or(Event::Line(Received { text, is_utf8, at }))).is_err() || over {

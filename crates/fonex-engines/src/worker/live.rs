@@ -37,9 +37,14 @@ pub(super) struct Listening<'l> {
     live: Live<'l>,
     frames: Frames<'l>,
     lasts: Duration,
+    /// From when moments are counted.
+    clock: Instant,
+    /// When the first frame was begun.
     began: Instant,
     over: bool,
     events: Vec<LiveEvent>,
+    /// A word came.
+    spoke: bool,
     /// The settled words so far, which are the text where the answer has none of its own.
     settled: String,
 }
@@ -47,15 +52,18 @@ pub(super) struct Listening<'l> {
 impl<'l> Listening<'l> {
     pub(super) fn new(id: u64, live: Live<'l>, sound: &'l [u8], bytes_a_second: f64) -> Self {
         let began = Instant::now();
+        let clock = live.clock(began);
         let spoken_s = sound.len() as f64 / bytes_a_second / live.pace.speed;
         Self {
             id,
             live,
             frames: Frames::new(sound, live, bytes_a_second, began),
-            lasts: Duration::from_secs_f64(if live.recording.is_some() { 86_400.0 } else { spoken_s }),
+            lasts: fonex_core::latency::span(if live.recording.is_some() { 86_400.0 } else { spoken_s }),
+            clock,
             began,
             over: false,
             events: Vec::new(),
+            spoke: false,
             settled: String::new(),
         }
     }
@@ -72,10 +80,9 @@ impl<'l> Listening<'l> {
         until: Instant,
         stop: &StopFlag,
     ) -> Result<super::child::Received, Ended> {
-        let first_due = self.live.pace.wait_s.map(|wait_s| self.began + Duration::from_secs_f64(wait_s));
+        let first_due = self.live.pace.wait_s.map(|wait_s| self.began + fonex_core::latency::span(wait_s));
         loop {
-            let silent = self.events.iter().all(|event| event.text.is_empty());
-            if silent && first_due.is_some_and(|first_due| first_due <= Instant::now()) {
+            if !self.spoke && first_due.is_some_and(|first_due| first_due <= Instant::now()) {
                 return Err(Ended::Silent);
             }
             if self.over {
@@ -112,9 +119,14 @@ impl<'l> Listening<'l> {
             Heard { .. } => return false,
         };
         if what == LiveWhat::Final {
-            self.settled = format!("{} {text}", self.settled).trim().to_owned();
+            // In place: it may settle very many short things.
+            if !self.settled.is_empty() {
+                self.settled.push(' ');
+            }
+            self.settled.push_str(text.trim());
         }
-        let event = LiveEvent { at_ms: at.saturating_duration_since(self.began).as_secs_f64() * 1e3, what, text };
+        self.spoke |= !text.is_empty();
+        let event = LiveEvent { at_ms: at.saturating_duration_since(self.clock).as_secs_f64() * 1e3, what, text };
         if let Some(watch) = self.live.watch {
             watch(&event);
         }
@@ -128,10 +140,12 @@ impl<'l> Listening<'l> {
     /// then.
     pub(super) fn finish(mut self, answered: Option<(&str, Instant)>) -> (LiveLog, String) {
         if let Some((text, at)) = answered.filter(|(text, _)| self.settled.is_empty() && !text.is_empty()) {
-            let at_ms = at.saturating_duration_since(self.began).as_secs_f64() * 1e3;
+            let at_ms = at.saturating_duration_since(self.clock).as_secs_f64() * 1e3;
             self.events.push(LiveEvent { at_ms, what: LiveWhat::Final, text: text.to_owned() });
         }
-        let log = LiveLog { speed: self.live.pace.speed, pacing: self.frames.pacing(), events: self.events };
+        let waited_ms = (self.began - self.clock).as_secs_f64() * 1e3;
+        let log =
+            LiveLog { speed: self.live.pace.speed, waited_ms, pacing: self.frames.pacing(), events: self.events };
         (log, self.settled)
     }
 }

@@ -3,120 +3,37 @@
 //! The protocol is described in `docs/transports.md`.
 
 mod child;
+mod config;
+mod line;
 mod live;
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::path::{Path, PathBuf};
+use std::hash::{BuildHasher, Hasher, RandomState};
+use std::path::PathBuf;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
+use std::{fs, io};
 
 use fonex_core::audio::Audio;
-use fonex_core::{Alternative, Heard, HeardWord, Outcome};
-use fonex_formats::{Place, Problem};
-use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use fonex_core::{Heard, Outcome};
+use fonex_formats::{Place, Problem, regular};
+use serde_json::{Value, json as object};
 
 use crate::audio_form::AudioForm;
+use crate::config::ProgramParts;
 use crate::guard::Limits;
-use crate::secrets::Secrets;
+use crate::http::longest_answer;
+use crate::secrets::Redaction;
 use crate::spoken::{from_base64, sound};
-use crate::values::{Known, look_up, variables_in};
+use crate::values::look_up;
 use crate::{
     Answer, Container, Engine, Form, HearRequest, Live, Measured, RetryAdvice, SpeakRequest, StopFlag, cut,
     heard_answer, outcome_of_words,
 };
 use child::{Child, Ended};
+pub use config::WorkerConfig;
+use line::{Line, read_line};
 use live::Listening;
-
-/// How a long-lived program is started.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct WorkerConfig {
-    /// The program and its arguments; never passed through a shell.
-    pub command: Vec<String>,
-    /// Variables set in its environment; secrets go here.
-    #[serde(default)]
-    pub env: BTreeMap<String, String>,
-    /// Its working folder, relative to the bench file.
-    #[serde(default)]
-    pub folder: Option<String>,
-    /// Seconds it may take to be ready.
-    #[serde(default = "two_minutes")]
-    pub ready_s: f64,
-    /// Bare 16-bit little-endian samples of this rate come back instead of a container.
-    #[serde(default)]
-    pub raw_rate_hz: Option<u32>,
-    /// Whether it understands `listen`: audio line by line while it is spoken.
-    #[serde(default)]
-    pub live: bool,
-}
-
-const fn two_minutes() -> f64 {
-    120.0
-}
-
-impl WorkerConfig {
-    pub(crate) fn check(&self, settings: &[String], at: &dyn Fn(&str) -> Place) -> Result<(), Problem> {
-        if self.command.first().is_none_or(String::is_empty) {
-            return Err(
-                Problem::new("the command is empty", at("command")).expected("a list: the program and its arguments")
-            );
-        }
-        let known = Known { values: &[], settings: &[], secrets: false };
-        for (i, argument) in self.command.iter().enumerate() {
-            known.check(argument, "the command", || at(&format!("command[{i}]")))?;
-        }
-        let known = Known { values: &[], settings, secrets: true };
-        for (key, template) in &self.env {
-            known.check(template, "the environment", || at(&format!("env.{key}")))?;
-        }
-        if !(self.ready_s > 0.0 && self.ready_s <= 1e6) {
-            return Err(
-                Problem::new(format!("ready_s is {}", self.ready_s), at("ready_s")).expected("a number above 0")
-            );
-        }
-        Ok(())
-    }
-
-    pub(crate) fn variables(&self) -> Vec<String> {
-        self.env.values().flat_map(|template| variables_in(template)).map(str::to_owned).collect()
-    }
-}
-
-/// One line from a worker.
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Line {
-    #[serde(default)]
-    ready: Option<u32>,
-    #[serde(default)]
-    name: Option<String>,
-    #[serde(default)]
-    id: Option<u64>,
-    #[serde(default)]
-    more: Option<String>,
-    #[serde(default)]
-    text: Option<String>,
-    #[serde(default)]
-    words: Vec<HeardWord>,
-    #[serde(default)]
-    alternatives: Vec<Alternative>,
-    #[serde(default)]
-    lang: Option<String>,
-    #[serde(default)]
-    confidence: Option<f64>,
-    #[serde(default)]
-    audio: Option<PathBuf>,
-    #[serde(default)]
-    audio_base64: Option<String>,
-    #[serde(default)]
-    outcome: Option<Outcome>,
-    #[serde(default)]
-    detail: Option<String>,
-    #[serde(default)]
-    usage: Option<Value>,
-}
 
 /// What comes of a request without a line to read.
 type Failed = Box<Answer<Line>>;
@@ -138,6 +55,9 @@ pub(crate) struct WorkerEngine {
     folder: PathBuf,
     scratch: PathBuf,
     env: BTreeMap<String, String>,
+    /// Bytes of an answer.
+    longest: usize,
+    redaction: Redaction,
     state: Mutex<State>,
 }
 
@@ -145,26 +65,25 @@ pub(crate) struct WorkerEngine {
 struct State {
     idle: Vec<Child>,
     name: Option<String>,
-    next_id: u64,
+    /// It was waited for once and never was ready: nobody waits for it again.
+    never_ready: Option<String>,
 }
 
 impl WorkerEngine {
     pub(crate) fn new(
         config: WorkerConfig,
-        audio: AudioForm,
-        limits: Limits,
-        folder: &Path,
-        scratch: PathBuf,
-        secrets: &Secrets,
+        parts: ProgramParts<'_>,
         at: &dyn Fn(&str) -> Place,
     ) -> Result<Self, Problem> {
+        let ProgramParts { task, audio, limits, folder, scratch, secrets, redaction } = parts;
         let variables = look_up(config.variables(), secrets, &at("env"))?;
         let filled = |template: &String| {
             crate::template::fill(template, |name| variables.get(name.strip_prefix("env.")?).cloned())
         };
         let env = config.env.iter().map(|(key, template)| (key.clone(), filled(template))).collect();
         let folder = config.folder.as_ref().map_or_else(|| folder.to_owned(), |own| folder.join(own));
-        Ok(Self { config, audio, limits, folder, scratch, env, state: Mutex::default() })
+        let longest = longest_answer(task);
+        Ok(Self { config, audio, limits, folder, scratch, env, longest, redaction, state: Mutex::default() })
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, State> {
@@ -177,15 +96,22 @@ impl WorkerEngine {
         if let Some(child) = waiting {
             return Ok(child);
         }
+        if let Some(why) = &self.state().never_ready {
+            let what = format!("{why}; it is not waited for again");
+            return Err(Box::new(Answer::failed(Outcome::Unreachable, what)));
+        }
         let started = Instant::now();
-        let mut child = Child::start(&self.config.command, &self.folder, &self.env).map_err(|error| {
+        // Sound in a line is in Base64: four characters for three bytes.
+        let longest = (self.longest as u64 * 4 / 3) + (1 << 20);
+        let mut child = Child::start(&self.config.command, &self.folder, &self.env, longest).map_err(|error| {
             let why = crate::net::io_reason(&error);
             Box::new(Answer::failed(
                 Outcome::Unreachable,
                 format!("cannot start \"{}\": {why}", self.config.command[0]),
             ))
         })?;
-        let until = started + Duration::from_secs_f64(self.config.ready_s);
+        let until = started + fonex_core::latency::span(self.config.ready_s);
+        let mut lines = 0;
         loop {
             let line = child.next_line(until, stop).map_err(|ended| {
                 let why = match &ended {
@@ -193,7 +119,12 @@ impl WorkerEngine {
                     other => other.words(),
                 };
                 let outcome = if matches!(ended, Ended::Stopped) { Outcome::Stopped } else { Outcome::Unreachable };
-                Box::new(Answer::failed(outcome, with_stderr(why, &child)).measured(measured.clone()))
+                if matches!(ended, Ended::Late) {
+                    self.state().never_ready = Some(why.clone());
+                }
+                let died = matches!(ended, Ended::Exited(_));
+                let then = if died { RetryAdvice::Repeat(None) } else { RetryAdvice::Leave };
+                Box::new(Answer::failed(outcome, with_stderr(why, &child)).measured(measured.clone()).then(then))
             })?;
             match serde_json::from_str::<Line>(&line.text) {
                 Ok(Line { ready: Some(PROTOCOL), name, .. }) => {
@@ -208,7 +139,15 @@ impl WorkerEngine {
                     );
                     return Err(Box::new(Answer::failed(Outcome::Broken, what)));
                 }
-                _ => keep_noise(measured, &line.text),
+                _ => {
+                    crate::notice::tell(&self.config.command[0], &self.redaction.redact(&line.text));
+                    keep_noise(measured, &line.text);
+                }
+            }
+            lines += 1;
+            if lines == MOST_NOISE {
+                let what = format!("it wrote {MOST_NOISE} lines before it was ready");
+                return Err(Box::new(Answer::failed(Outcome::Broken, what).measured(measured.clone())));
             }
         }
     }
@@ -228,13 +167,10 @@ impl WorkerEngine {
         let mut measured = Measured::default();
         let mut child = self.ready(stop, &mut measured)?;
         measured.traffic.start_up_ms = child.start_up_ms.take();
-        let id = {
-            let mut state = self.state();
-            state.next_id += 1;
-            state.next_id
-        };
-        request["id"] = json!(id);
-        let cpu_before = child.cpu_s();
+        // One that cannot be guessed: an answer before its request is none.
+        let id = RandomState::new().build_hasher().finish() >> 12;
+        request["id"] = object!(id);
+        let before = child.usage();
         let started = Instant::now();
         let bytes_a_second = f64::from(self.audio.rate_hz) * f64::from(self.audio.bits / 8);
         let mut listening = audio.map(|(live, sound)| Listening::new(id, live, sound, bytes_a_second));
@@ -269,8 +205,12 @@ impl WorkerEngine {
                 continue;
             }
             let after = line.at.saturating_duration_since(started).as_secs_f64() * 1e3;
-            match serde_json::from_str::<Line>(&line.text) {
-                Ok(mut answer) if answer.id == Some(id) => {
+            match read_line(&line.text, id) {
+                Err(what) => {
+                    measured.took_ms = Some(after);
+                    return Err(Box::new(Answer::failed(Outcome::Broken, what).measured(measured)));
+                }
+                Ok(Some(mut answer)) => {
                     if let Some(step) = answer.more.take() {
                         more += &step;
                         if more.len() > LONGEST_REPLY {
@@ -287,8 +227,10 @@ impl WorkerEngine {
                         measured.traffic.live = Some(Box::new(log));
                     }
                     measured.took_ms = Some(after);
-                    measured.cpu_s = child.cpu_s().zip(cpu_before).map(|(after, before)| after - before);
-                    measured.peak_memory_kib = child.peak_memory_kib();
+                    let usage = child.usage();
+                    // A descendant that ended without being waited for takes its time with it: then it is unknown.
+                    measured.cpu_s = usage.zip(before).map(|(a, b)| a.cpu_s - b.cpu_s).filter(|cpu_s| *cpu_s >= 0.0);
+                    measured.peak_memory_kib = usage.and_then(|usage| usage.peak_memory_kib);
                     measured.traffic.usage = answer.usage.as_ref().map(Value::to_string);
                     self.state().idle.push(child);
                     if !line.is_utf8 {
@@ -297,7 +239,7 @@ impl WorkerEngine {
                     }
                     return Ok((answer, measured));
                 }
-                _ => keep_noise(&mut measured, &line.text),
+                Ok(None) => keep_noise(&mut measured, &line.text),
             }
             lines += 1;
             if lines == MOST_NOISE {
@@ -308,22 +250,20 @@ impl WorkerEngine {
     }
 
     fn request(&self, what: &str, lang: Option<&str>, clip_id: &str, form: Form<'_>) -> Value {
-        json!({"do": what, "clip": clip_id, "lang": lang, "voice": form.voice, "model": form.model, "settings": form.settings})
+        object!({"do": what, "clip": clip_id, "lang": lang, "voice": form.voice, "model": form.model, "settings": form.settings})
     }
 
-    fn scratch_file(&self, name: &str) -> Result<(tempfile::TempDir, PathBuf), String> {
-        let unusable = |error: std::io::Error| format!("no temporary file: {error}");
-        fs::create_dir_all(&self.scratch).map_err(unusable)?;
-        let folder = tempfile::Builder::new().prefix("trial-").tempdir_in(&self.scratch).map_err(unusable)?;
+    fn scratch_file(&self, name: &str) -> io::Result<(tempfile::TempDir, PathBuf)> {
+        fs::create_dir_all(&self.scratch)?;
+        let folder = tempfile::Builder::new().prefix("trial-").tempdir_in(&self.scratch)?;
         let path = folder.path().join(name);
         Ok((folder, path))
     }
 
     fn read_sound(&self, line: &Line) -> Result<Audio, String> {
         let bytes = match (&line.audio, &line.audio_base64) {
-            (Some(path), _) => {
-                fs::read(self.folder.join(path)).map_err(|error| format!("its audio file cannot be read: {error}"))?
-            }
+            (Some(path), _) => regular::read(&self.folder.join(path), self.longest as u64)
+                .map_err(|error| format!("its audio file cannot be read: {error}"))?,
             (None, Some(text)) => from_base64(text)?,
             (None, None) => return Err("its answer has neither audio nor audio_base64".to_owned()),
         };
@@ -334,6 +274,10 @@ impl WorkerEngine {
 /// An outcome a worker states itself; none for an answer to read.
 fn stated<T>(line: &Line, measured: &Measured) -> Option<Answer<T>> {
     let outcome = line.outcome.filter(|outcome| !outcome.is_answer())?;
+    if outcome == Outcome::Stopped {
+        let what = "it says that it was stopped, which only this side can do";
+        return Some(Answer::failed(Outcome::Broken, what).measured(measured.clone()));
+    }
     let detail = line.detail.clone().unwrap_or_else(|| "the worker gives no reason".to_owned());
     Some(Answer::failed(outcome, detail).measured(measured.clone()))
 }
@@ -350,8 +294,12 @@ fn keep_noise(measured: &mut Measured, line: &str) {
 }
 
 fn other<T>(failed: Failed) -> Answer<T> {
-    let Answer { outcome, detail, measured, .. } = *failed;
-    let then = if outcome == Outcome::Unreachable { RetryAdvice::Repeat(None) } else { RetryAdvice::Leave };
+    let Answer { outcome, detail, measured, then, .. } = *failed;
+    // One that died while it started may not do so again; what does not exist, or is never ready, stays so.
+    let then = match outcome {
+        Outcome::Unreachable if then != RetryAdvice::Leave => RetryAdvice::Repeat(None),
+        _ => RetryAdvice::Leave,
+    };
     Answer { outcome, detail, value: None, measured, then }
 }
 
@@ -399,7 +347,7 @@ impl Engine for WorkerEngine {
                 Err(why) => return Answer::failed(Outcome::Refused, why),
             };
             let mut asked = self.request("listen", request.lang, request.clip_id, request.form);
-            asked["rate_hz"] = json!(self.audio.rate_hz);
+            asked["rate_hz"] = object!(self.audio.rate_hz);
             return heard_of(self.ask_live(asked, request.stop, Some((live, &sound))));
         }
         let sound = match self.audio.prepare(request.audio) {
@@ -407,25 +355,24 @@ impl Engine for WorkerEngine {
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };
         let file = self.scratch_file(&format!("audio.{}", self.audio.container.as_str()));
-        let (_folder, path) = match file.and_then(|(folder, path)| {
-            fs::write(&path, &sound).map(|()| (folder, path)).map_err(|error| format!("no temporary file: {error}"))
-        }) {
+        let written = file.and_then(|(folder, path)| fs::write(&path, &sound).map(|()| (folder, path)));
+        let (_folder, path) = match written {
             Ok(file) => file,
-            Err(why) => return Answer::failed(Outcome::Stopped, why),
+            Err(error) => return crate::no_temporary_file(&self.scratch, &error),
         };
         let mut asked = self.request("hear", request.lang, request.clip_id, request.form);
-        asked["audio"] = json!(path);
+        asked["audio"] = object!(path);
         heard_of(self.ask(asked, request.stop))
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
         let (_folder, path) = match self.scratch_file("output") {
             Ok(file) => file,
-            Err(why) => return Answer::failed(Outcome::Stopped, why),
+            Err(error) => return crate::no_temporary_file(&self.scratch, &error),
         };
         let mut asked = self.request("speak", request.lang, request.clip_id, request.form);
-        asked["text"] = json!(request.text);
-        asked["output"] = json!(path);
+        asked["text"] = object!(request.text);
+        asked["output"] = object!(path);
         match self.ask(asked, request.stop) {
             Err(failed) => other(failed),
             Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match self.read_sound(&line) {
@@ -437,9 +384,9 @@ impl Engine for WorkerEngine {
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let mut asked = self.request("reply", request.lang, request.clip_id, request.form);
-        asked["text"] = json!(request.text);
+        asked["text"] = object!(request.text);
         if !request.earlier.is_empty() {
-            asked["earlier"] = json!(request.earlier);
+            asked["earlier"] = object!(request.earlier);
         }
         match self.ask(asked, request.stop) {
             Err(failed) => other(failed),

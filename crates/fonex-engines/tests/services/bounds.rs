@@ -150,3 +150,41 @@ fn a_wrong_key_names_the_variable_and_never_shows() {
         assert!(!format!("{answer:?}").contains(KEY), "{answer:?}");
     }
 }
+
+/// Sends raw bytes to a service and gives its answer.
+fn exchange(address: std::net::SocketAddr, request: &str) -> String {
+    use std::io::{Read, Write};
+    let mut stream = std::net::TcpStream::connect(address).unwrap();
+    stream.write_all(request.as_bytes()).unwrap();
+    let mut answer = [0; 4096];
+    let read = stream.read(&mut answer).unwrap();
+    String::from_utf8_lossy(&answer[..read]).into_owned()
+}
+
+#[test]
+fn a_query_value_begins_no_header_and_no_wait_is_too_long_for_a_clock() {
+    let service = service(|_| {});
+    let split = "GET /speak?text=a&fault=429&retry_after=1%0d%0aX-Evil:%201 HTTP/1.1\r\nHost: h\r\n\r\n";
+    let answer = exchange(service.address(), split);
+    assert!(answer.starts_with("HTTP/1.1 429") && !answer.to_lowercase().contains("\r\nx-evil"), "{answer}");
+    // One that waits for ever and a day keeps on serving others.
+    let endless = "GET /speak?text=a&wait_ms=1e300 HTTP/1.1\r\nHost: h\r\n\r\n";
+    let mut waiting = std::net::TcpStream::connect(service.address()).unwrap();
+    std::io::Write::write_all(&mut waiting, endless.as_bytes()).unwrap();
+    assert!(exchange(service.address(), "GET /voices HTTP/1.1\r\nHost: h\r\n\r\n").starts_with("HTTP/1.1 200"));
+}
+
+#[test]
+fn numbers_that_no_engine_has_are_told_with_their_place() {
+    let folder = tempfile::tempdir().unwrap();
+    for (table, key) in [
+        (json!({"transport": "standin", "task": "hear", "behaviour": {"default": {"start_ms": 1e308}}}), "start_ms"),
+        (json!({"transport": "standin", "task": "hear", "behaviour": {"default": {"rtf": 1e19}}}), "rtf"),
+        (json!({"transport": "standin", "task": "hear", "limits": {"requests_per_s": 1e-320}}), "requests_per_s"),
+        (json!({"transport": "standin", "task": "hear", "limits": {"total_s": 1e300}}), "total_s"),
+        (json!({"transport": "standin", "task": "hear", "retry": {"longest_wait_s": 1e300}}), "longest_wait_s"),
+    ] {
+        let Err(problem) = try_engine(folder.path(), table) else { panic!("{key} was taken") };
+        assert!(problem.to_string().contains(key), "{problem}");
+    }
+}

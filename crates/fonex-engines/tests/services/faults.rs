@@ -2,7 +2,7 @@
 //! `FONEX_WRITE_DOCS=1` it is written there instead.
 
 use fonex_core::Outcome;
-use fonex_engines::{Answer, Delivery, Form, HearRequest, Pace, Settings, StopFlag};
+use fonex_engines::{Answer, Delivery, Form, HearRequest, Pace, Settings, StopFlag, hear_by};
 use fonex_standin::service::Fault;
 use serde_json::{Value, json};
 
@@ -101,7 +101,7 @@ fn every_fault_has_its_outcome_over_every_transport() {
         ("stalled", 0, "stood still for 2 s"),
         ("slow-first-byte", 2, "no first byte within 2 s"),
         ("endless", 0, "longer than 32 MiB"),
-        ("endless", 1, "longer than 256 MiB"),
+        ("endless", 1, "longer than 64 MiB"),
         ("quota", 3, "quota of this month"),
         ("broken-audio", 1, "its audio"),
         ("nobody-listens", 0, "nothing listens there"),
@@ -119,7 +119,7 @@ fn audio_delivered_live_meets_every_fault_as_whole_audio_does() {
         let (settings, stop, audio) = (Settings::new(), StopFlag::default(), crate::util::audio());
         let form = Form { voice: "", model: "river", settings: &settings };
         let asked = HearRequest { clip_id: "c", lang: Some("en"), audio: &audio, form, stop: &stop, live: None };
-        let live = Delivery::Live(Pace { speed: 10.0, ..Pace::default() }).hear(socket.as_ref(), &asked);
+        let live = hear_by(Delivery::Live(Pace { speed: 10.0, ..Pace::default() }), socket.as_ref(), &asked);
         [hear(socket.as_ref()).outcome, live.outcome]
     };
     std::thread::scope(|scope| {

@@ -3,6 +3,7 @@
 
 mod bounds;
 mod faults;
+mod once;
 mod programs;
 mod secure;
 mod shapes;

@@ -202,7 +202,9 @@ fn a_worker_listens_live_and_is_paced() {
     let form = fonex_engines::Form { voice: "", model: "", settings: &settings };
     let audio = fonex_core::audio::Audio { rate_hz: 16_000, samples: vec![0.1; 8_000] };
     let asked = fonex_engines::HearRequest { clip_id: "c", lang: None, audio: &audio, form, stop: &stop, live: None };
-    let live = |pace: fonex_engines::Pace| fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked);
+    let live = |pace: fonex_engines::Pace| {
+        fonex_engines::hear_by(fonex_engines::Delivery::Live(pace), engine.as_ref(), &asked)
+    };
     let paced = live(fonex_engines::Pace { frame_ms: 50.0, ..Default::default() });
     assert_eq!(paced.value.unwrap().text, "hold at pylon six", "{:?}", paced.detail);
     let log = paced.measured.traffic.live.unwrap();
@@ -212,11 +214,11 @@ fn a_worker_listens_live_and_is_paced() {
     assert!(count(LiveWhat::EndOfSpeech) > 0);
     assert!(paced.measured.took_ms.unwrap() >= 500.0, "half a second takes half a second");
     // A tenth of a second at most, of which nothing is ever heard: the wait ends it.
-    let silent = LISTENER.replace("interim=", "noise=");
+    let silent = LISTENER.replace("id=asked[\"id\"], interim=", "noise=");
     let config = json!({"transport": "worker", "task": "hear", "live": true, "command": ["python3", "-c", silent]});
     let engine = crate::util::engine(config);
     let pace = fonex_engines::Pace { wait_s: Some(0.2), ..Default::default() };
-    let late = fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked);
+    let late = fonex_engines::hear_by(fonex_engines::Delivery::Live(pace), engine.as_ref(), &asked);
     assert_eq!(late.outcome, Outcome::Late, "{:?}", late.detail);
 }
 
@@ -236,7 +238,7 @@ fn a_hostile_listener_ends_as_it_should_and_in_bounded_time() {
         let asked =
             fonex_engines::HearRequest { clip_id: "c", lang: None, audio: &audio, form, stop: &stop, live: None };
         let pace = fonex_engines::Pace { speed: 5.0, ..Default::default() };
-        fonex_engines::Delivery::Live(pace).hear(engine.as_ref(), &asked)
+        fonex_engines::hear_by(fonex_engines::Delivery::Live(pace), engine.as_ref(), &asked)
     };
     let never = listen(&LISTENER.replace(end, "        import time; time.sleep(60)\n"));
     assert_eq!(never.outcome, Outcome::Late, "{:?}", never.detail);

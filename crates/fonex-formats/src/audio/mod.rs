@@ -5,5 +5,5 @@ mod mp4_edits;
 mod read;
 mod write;
 
-pub use read::{AudioError, Decoded, decode, read_audio, read_side};
+pub use read::{AudioError, Decoded, decode, decode_up_to, read_audio, read_side};
 pub use write::{EncodeError, encode_flac, encode_wav, encode_wav_bits};

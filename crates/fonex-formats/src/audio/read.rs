@@ -1,6 +1,5 @@
 //! Decoding: what the bytes are decides, never the file's ending.
 
-use std::fs::File;
 use std::io::{Cursor, ErrorKind, Seek};
 use std::path::Path;
 
@@ -14,12 +13,16 @@ use symphonia::core::meta::MetadataOptions;
 use thiserror::Error;
 
 use super::decoder::SampleDecoder;
-use super::mp4_edits::first_edit;
+use super::mp4_edits::{Edit, edits_of, moov, play};
 
 /// Rates that audio has: below is telemetry, above no recorder goes.
 const RATES_HZ: std::ops::RangeInclusive<u32> = 1_000..=768_000;
-/// The most seconds of one channel that are decoded: a header may claim anything.
-const LONGEST_S: u64 = 12 * 3600;
+/// The most samples of one channel that are decoded: a few bytes may become very many. Seven hours at 16 kHz, two and a half at
+/// 44.1 kHz, 1.6 GB of memory.
+const MOST_SAMPLES: usize = 400_000_000;
+
+/// Samples for which room is made at once.
+const AT_ONCE: usize = 32 << 20;
 
 /// A decoded recording.
 #[derive(Debug, Clone, PartialEq)]
@@ -55,8 +58,8 @@ pub enum AudioError {
     #[error("the file states a sample rate of {0} Hz, which no recording has")]
     Rate(u32),
     /// Too long to take into memory.
-    #[error("the recording is longer than {} hours", LONGEST_S / 3600)]
-    TooLong,
+    #[error("the recording has more than {} million samples; cut it, or bring it to a lower rate", .0 / 1_000_000)]
+    TooLong(usize),
     /// The data is broken from the start.
     #[error("the audio data is broken: {0}")]
     Broken(String),
@@ -75,17 +78,13 @@ pub fn read_audio(path: &Path) -> Result<Decoded, AudioError> {
 /// # Errors
 /// See [`AudioError`].
 pub fn read_side(path: &Path, side: Option<Side>) -> Result<Decoded, AudioError> {
-    let file = File::open(path)?;
-    let metadata = file.metadata()?;
-    if metadata.is_dir() {
-        return Err(std::io::Error::from(ErrorKind::IsADirectory).into());
-    }
-    if metadata.is_file() && metadata.len() == 0 {
+    let file = crate::regular::open(path)?;
+    if file.metadata()?.len() == 0 {
         return Err(AudioError::Empty);
     }
-    let edit = first_edit(&mut &file);
+    let moov = moov(&mut &file);
     (&file).rewind()?;
-    Ok(apply_edit(decode_source(Box::new(file), side)?, edit))
+    decode_source(Box::new(file), side, moov.as_deref(), MOST_SAMPLES)
 }
 
 /// Decodes audio in memory.
@@ -93,26 +92,52 @@ pub fn read_side(path: &Path, side: Option<Side>) -> Result<Decoded, AudioError>
 /// # Errors
 /// See [`AudioError`].
 pub fn decode(bytes: Vec<u8>) -> Result<Decoded, AudioError> {
+    decode_up_to(bytes, MOST_SAMPLES)
+}
+
+/// Decodes audio in memory of no more than so many samples.
+///
+/// # Errors
+/// See [`AudioError`].
+pub fn decode_up_to(bytes: Vec<u8>, most: usize) -> Result<Decoded, AudioError> {
     if bytes.is_empty() {
         return Err(AudioError::Empty);
     }
     let mut source = Cursor::new(bytes);
-    let edit = first_edit(&mut source);
+    let moov = moov(&mut source);
     source.set_position(0);
-    Ok(apply_edit(decode_source(Box::new(source), None)?, edit))
+    decode_source(Box::new(source), None, moov.as_deref(), most)
 }
 
-/// Takes away encoder priming, which would put everything too late, and padding behind the end.
-fn apply_edit(mut decoded: Decoded, edit: Option<(u64, Option<u64>)>) -> Decoded {
-    if let Some((skip, keep)) = edit.filter(|_| decoded.kind.starts_with("isomp4")) {
-        let samples = &mut decoded.audio.samples;
-        samples.drain(..(skip as usize).min(samples.len()));
-        samples.truncate(keep.map_or(usize::MAX, |keep| keep as usize));
+/// Audio that starts later than this behind the beginning of its file is taken to be a piece of something longer.
+const LATEST_START_S: f64 = 600.0;
+/// A start that is less late is that of an encoder.
+const EARLIEST_START_S: f64 = 0.005;
+
+/// Puts the sound where the container says: behind the silence of a track that starts late, and by its edit list, without
+/// encoder priming, which would put everything too late, and padding behind the end. Times are those of the whole file.
+fn put_in_place(decoded: &mut Decoded, first_s: f64, edits: Option<&[Edit]>, most: usize) {
+    let Audio { rate_hz, samples } = &mut decoded.audio;
+    let timed = ["isomp4", "matroska", "mkv"].iter().any(|kind| decoded.kind.starts_with(kind));
+    let mut first_s = if timed && first_s > EARLIEST_START_S { first_s } else { 0.0 };
+    if first_s > LATEST_START_S {
+        let what = format!("its sound starts at {first_s:.1} s; times are counted from there");
+        decoded.defect.get_or_insert(what);
+        first_s = 0.0;
     }
-    decoded
+    let whole = [Edit { from_s: Some(0.0), lasts_s: None }];
+    let edits = edits.unwrap_or(&whole);
+    if edits != whole || first_s > 0.0 {
+        *samples = play(samples, *rate_hz, first_s, edits, most);
+    }
 }
 
-fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Decoded, AudioError> {
+fn decode_source(
+    source: Box<dyn MediaSource>,
+    side: Option<Side>,
+    moov: Option<&[u8]>,
+    most: usize,
+) -> Result<Decoded, AudioError> {
     let stream = MediaSourceStream::new(source, Default::default());
     let probe = symphonia::default::get_probe();
     let mut format = probe
@@ -124,12 +149,15 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
         })?;
     let track = format.default_track(TrackType::Audio).ok_or(AudioError::NoAudio)?;
     let (track_id, stated_frames, delay) = (track.id, track.num_frames, track.delay.unwrap_or(0));
+    let second = track.time_base.map_or(0.0, |base| f64::from(base.numer.get()) / f64::from(base.denom.get()));
+    let edits = moov.and_then(|moov| edits_of(moov, track_id));
+    let mut first_s = None;
     let parameters = track.codec_params.as_ref().and_then(|p| p.audio()).ok_or(AudioError::NoAudio)?;
     let bits = parameters.bits_per_coded_sample.or(parameters.bits_per_sample);
     let mut decoder = SampleDecoder::new(parameters, delay)?;
     let kind = format!("{}/{}", format.format_info().short_name, decoder.name());
 
-    let mut mixing = Mixing { side, bits, ..Mixing::default() };
+    let mut mixing = Mixing { side, bits, most, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
     let mut defect = None;
     loop {
@@ -144,6 +172,7 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
         if packet.track_id != track_id {
             continue;
         }
+        first_s.get_or_insert(packet.pts.get() as f64 * second);
         match decoder.decode(&packet, &mut interleaved) {
             Ok(spec) => {
                 mixing.check(spec.rate_hz, spec.channels)?;
@@ -152,7 +181,12 @@ fn decode_source(source: Box<dyn MediaSource>, side: Option<Side>) -> Result<Dec
             Err(error) => defect = Some(format!("a packet cannot be decoded: {error}")),
         }
     }
-    mixing.finish(kind, decoder.expected(stated_frames, delay), defect)
+    let mut decoded = mixing.finish(kind, decoder.expected(stated_frames, delay), defect)?;
+    put_in_place(&mut decoded, first_s.unwrap_or(0.0), edits.as_deref(), most);
+    if decoded.audio.samples.is_empty() {
+        return Err(AudioError::Broken("its edit list plays none of its sound".to_owned()));
+    }
+    Ok(decoded)
 }
 
 /// The next packet, the end, or what is wrong. A WAV from a pipe states no true length and simply ends; a file that
@@ -173,6 +207,8 @@ struct Mixing {
     rate_hz: u32,
     channels: usize,
     samples: Vec<f32>,
+    /// No more than so many.
+    most: usize,
     unreal: u64,
 }
 
@@ -192,6 +228,10 @@ impl Mixing {
     fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
         let (scale, from) = ((self.channels as f32).recip(), self.samples.len());
         let frames = interleaved.chunks_exact(self.channels);
+        if from == 0 && self.most <= AT_ONCE {
+            // Room that is not used costs nothing; to grow into it would take it twice.
+            self.samples.reserve_exact(self.most + frames.len());
+        }
         match self.side {
             _ if self.channels == 1 => self.samples.extend_from_slice(interleaved),
             None => self.samples.extend(frames.map(|frame| frame.iter().sum::<f32>() * scale)),
@@ -205,8 +245,8 @@ impl Mixing {
                 *sample = 0.0;
             }
         }
-        if self.samples.len() as u64 > LONGEST_S * u64::from(self.rate_hz) {
-            return Err(AudioError::TooLong);
+        if self.samples.len() > self.most {
+            return Err(AudioError::TooLong(self.most));
         }
         Ok(())
     }

@@ -96,7 +96,7 @@ fn histogram(area: &Area<'_>, distribution: &Distribution, (left, top): (i32, i3
 
 fn group_bars(area: &Area<'_>, groups: &[GroupBar], (left, mut y): (i32, i32)) -> Drawn {
     let (names, end) = (110, WIDTH - 24);
-    let most = groups.iter().map(|group| group.minutes).fold(1e-9, f64::max);
+    let most = groups.iter().map(|group| group.minutes).filter(|m| m.is_finite()).fold(1e-9, f64::max);
     let x = Scale { low: 0.0, high: most, from: left + names, to: end - 96 };
     for section in groups.chunk_by(|a, b| a.by == b.by) {
         text(area, &section[0].by, (left, y + 8), anchored(14, INK, HPos::Left, VPos::Center))?;

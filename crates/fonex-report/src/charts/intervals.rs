@@ -47,6 +47,7 @@ pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[Int
             .iter()
             .flat_map(|s| s.values.iter().flatten())
             .map(|mark| mark.interval.map_or(mark.value, |(_, high)| high))
+            .filter(|value| value.is_finite())
             .fold(0.01_f64, f64::max);
         let (x, ticks) = Scale::from_zero(highest, LEFT, RIGHT);
         text(area, title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;

@@ -25,7 +25,7 @@ const BOTTOM: i32 = 316;
 #[must_use]
 pub fn latency_svg(title: &str, series: &[LatencySeries]) -> String {
     draw(WIDTH, HEIGHT, |area| {
-        let all = || series.iter().flat_map(|s| s.took_ms.iter().copied()).filter(|ms| *ms > 0.0);
+        let all = || series.iter().flat_map(|s| s.took_ms.iter().copied()).filter(|ms| *ms > 0.0 && ms.is_finite());
         let low = all().fold(f64::INFINITY, f64::min).clamp(1e-3, 1e9);
         let high = all().fold(0.0, f64::max).max(low * 1.5);
         let ticks = log_ticks(low, high);
@@ -54,7 +54,7 @@ pub fn latency_svg(title: &str, series: &[LatencySeries]) -> String {
 }
 
 fn draw_series(area: &super::Area<'_>, series: usize, one: &LatencySeries, x: Scale, y: Scale) -> Drawn {
-    let mut sorted: Vec<f64> = one.took_ms.iter().copied().filter(|ms| *ms > 0.0).collect();
+    let mut sorted: Vec<f64> = one.took_ms.iter().copied().filter(|ms| *ms > 0.0 && ms.is_finite()).collect();
     sorted.sort_by(f64::total_cmp);
     let count = sorted.len() as f64;
     let mut points = Vec::new();

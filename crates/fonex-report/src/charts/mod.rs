@@ -119,12 +119,14 @@ struct Scale {
 
 impl Scale {
     fn at(&self, value: f64) -> i32 {
-        let share = (value - self.low) / (self.high - self.low).max(f64::MIN_POSITIVE);
+        // Far off the picture is far enough.
+        let share = ((value - self.low) / (self.high - self.low).max(f64::MIN_POSITIVE)).clamp(-4.0, 5.0);
         self.from + (f64::from(self.to - self.from) * share).round() as i32
     }
 
     /// A scale from zero to a round number above `most`, and its ticks.
     fn from_zero(most: f64, from: i32, to: i32) -> (Self, Vec<f64>) {
+        let most = if most.is_finite() { most } else { 1.0 };
         let step = round_step(most.max(1e-9) / 5.0);
         let steps = (most / step).ceil().max(1.0) as i32;
         let high = step * f64::from(steps);
@@ -133,7 +135,7 @@ impl Scale {
 
     /// A scale that holds zero and both ends, with round ticks.
     fn around_zero(least: f64, most: f64, from: i32, to: i32) -> (Self, Vec<f64>) {
-        if least >= 0.0 {
+        if least >= 0.0 || !least.is_finite() || !most.is_finite() {
             return Self::from_zero(most, from, to);
         }
         let step = round_step((most.max(0.0) - least).max(1e-9) / 5.0);
@@ -166,5 +168,6 @@ fn draw(width: u32, height: u32, drawing: impl FnOnce(&Area<'_>) -> Drawn) -> St
             area.fill(&WHITE).map_err(drop).and_then(|()| drawing(&area)).and_then(|()| area.present().map_err(drop));
         drawn.expect("an SVG in memory can always be written");
     }
-    svg
+    // A name may hold control characters, which XML 1.0 has no way to write.
+    svg.chars().map(|c| if c.is_control() && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c }).collect()
 }

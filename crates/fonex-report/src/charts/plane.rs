@@ -91,7 +91,9 @@ const MOST_POINTS: usize = 6_000;
 pub fn plane_svg(chart: &PlaneChart) -> String {
     draw(WIDTH, HEIGHT, |area| {
         let placed = |series: &PlaneSeries| PlaneSeries { points: on_axes(&series.points, chart), ..series.clone() };
-        let chart = &PlaneChart { series: chart.series.iter().map(placed).collect(), ..chart.clone() };
+        let finite = |guide: &&Guide| [guide.from, guide.to].iter().all(|(x, y)| x.is_finite() && y.is_finite());
+        let guides = chart.guides.iter().filter(finite).cloned().collect();
+        let chart = &PlaneChart { series: chart.series.iter().map(placed).collect(), guides, ..chart.clone() };
         let points = || chart.series.iter().flat_map(|series| &series.points);
         let guided = || chart.guides.iter().flat_map(|guide| [guide.from, guide.to]);
         let bounds =
@@ -221,6 +223,7 @@ fn on_axes(points: &[(f64, f64)], chart: &PlaneChart) -> Vec<(f64, f64)> {
 
 /// A scale that holds the values, with round ticks; on a logarithmic axis all are logarithms.
 fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32) -> (Scale, Vec<f64>) {
+    let values = values.filter(|value| value.is_finite());
     let (mut low, mut high) = values.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), v| (a.min(v), b.max(v)));
     if low > high {
         (low, high) = (0.0, 1.0);
@@ -231,10 +234,13 @@ fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32
     if let Some(end) = axis.to {
         high = high.max(end);
     }
-    if high - low < 1e-9 {
-        (low, high) = (low - 1.0, high + 1.0);
+    let size = low.abs().max(high.abs()).max(1.0);
+    if high - low < 1e-9 * size {
+        (low, high) = (low - size, high + size);
     }
     if axis.log {
+        // No number has a logarithm beyond these.
+        (low, high) = (low.clamp(-300.0, 299.0), high.clamp(-299.0, 300.0));
         let steps: Vec<f64> = (low.floor() as i32 - 1..=high.ceil() as i32)
             .flat_map(|power| [0.0, 2_f64.log10(), 5_f64.log10()].map(|part| f64::from(power) + part))
             .collect();

@@ -58,7 +58,8 @@ const SHOWN_DB: f32 = 70.0;
 pub fn sound_svg(picture: &SoundPicture) -> String {
     let height = (SPECTRUM.1 + 30 + if picture.labels.is_empty() { 24 } else { LABEL_ROWS * 20 + 30 }) as u32;
     let svg = draw(WIDTH, height, |area| {
-        let x = Scale { low: 0.0, high: picture.duration_s.max(1e-3), from: LEFT, to: RIGHT };
+        let high = Some(picture.duration_s).filter(|s| s.is_finite()).unwrap_or(0.0).max(1e-3);
+        let x = Scale { low: 0.0, high, from: LEFT, to: RIGHT };
         text(area, &picture.title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
         text(area, &picture.subtitle, (24, 50), anchored(13, QUIET, HPos::Left, VPos::Center))?;
         for (start, end) in &picture.pauses {
@@ -115,7 +116,12 @@ fn labels(area: &Area<'_>, picture: &SoundPicture, x: Scale) -> Drawn {
     let mut free_from = [i32::MIN; LABEL_ROWS as usize];
     let mut left_out = 0;
     for label in &picture.labels {
-        let (from, to) = (x.at(label.start), x.at(label.end));
+        // A label may lie about where the sound ends.
+        if !(0.0..=x.high).contains(&label.start) {
+            left_out += 1;
+            continue;
+        }
+        let (from, to) = (x.at(label.start), x.at(label.end).min(RIGHT));
         for at in [from, to] {
             line(area, (at, WAVE.0), (at, WAVE.1), if at == from { colour(1) } else { GRID })?;
         }
@@ -125,8 +131,13 @@ fn labels(area: &Area<'_>, picture: &SoundPicture, x: Scale) -> Drawn {
         };
         let y = SPECTRUM.1 + 34 + 20 * row as i32;
         line(area, (from, WAVE.1), (from, y + 6), colour(1).mix(0.5))?;
-        text(area, &label.text, (from + 3, y), anchored(13, INK, HPos::Left, VPos::Center))?;
-        free_from[row] = from + estimated_width(&label.text, 13) + 10;
+        let wide = estimated_width(&label.text, 13);
+        if from + 3 + wide < WIDTH as i32 {
+            text(area, &label.text, (from + 3, y), anchored(13, INK, HPos::Left, VPos::Center))?;
+        } else {
+            text(area, &label.text, (WIDTH as i32 - 4, y), anchored(13, INK, HPos::Right, VPos::Center))?;
+        }
+        free_from[row] = from + wide + 10;
     }
     if left_out > 0 {
         let note = format!("{left_out} labels have no room here");

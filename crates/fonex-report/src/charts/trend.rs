@@ -85,7 +85,9 @@ pub fn trend_svg(chart: &TrendChart) -> String {
         let runs = lines.iter().map(|l| l.marks.len()).max().unwrap_or(0);
         let values = || {
             let marks = lines.iter().flat_map(|l| &l.marks);
-            marks.flat_map(|mark| mark.interval.into_iter().flat_map(|(low, high)| [low, high]).chain(mark.value))
+            let ends =
+                |mark: &TrendMark| mark.interval.into_iter().flat_map(|(low, high)| [low, high]).chain(mark.value);
+            marks.flat_map(ends).filter(|value| value.is_finite())
         };
         let (lowest, highest) = (values().fold(0.0_f64, f64::min), values().fold(f64::MIN_POSITIVE, f64::max));
         let (y, ticks) = Scale::around_zero(lowest * 1.08, highest * 1.08, BOTTOM, TOP);

@@ -33,7 +33,8 @@ pub fn turns_svg(title: &str, links: &[String; 3], bars: &[TurnBar]) -> String {
         text(area, title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
         let names: Vec<&str> = links.iter().map(String::as_str).collect();
         legend(area, &names, (30, 54))?;
-        let most = shown.iter().map(|bar| bar.parts_ms.iter().sum::<f64>()).fold(0.0, f64::max);
+        let sums = shown.iter().map(|bar| bar.parts_ms.iter().sum::<f64>());
+        let most = sums.filter(|sum| sum.is_finite()).fold(0.0, f64::max);
         let (x, ticks) = Scale::from_zero(most, LEFT, RIGHT);
         for tick in ticks {
             line(area, (x.at(tick), TOP), (x.at(tick), bottom), GRID)?;

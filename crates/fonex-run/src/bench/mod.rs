@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 use fonex_core::Clip;
 use fonex_core::cost::{Price, Prices};
+use fonex_core::material::Accepted;
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
@@ -43,13 +44,29 @@ pub struct Bench {
     pub engines: BTreeMap<String, EngineConfig>,
     /// The plans by name.
     pub plans: BTreeMap<String, Plan>,
+    /// What cannot be used.
+    pub broken: Broken,
+    /// What the corpus check need not complain of.
+    pub accept: Vec<Accepted>,
     /// The dialogues by name: the clips said in them, in order.
     pub dialogues: BTreeMap<String, Vec<String>>,
+}
+
+/// Engines and plans that cannot be used, each with what is wrong with it. Others can.
+#[derive(Debug, Default)]
+pub struct Broken {
+    /// Engines by name.
+    pub engines: BTreeMap<String, Problem>,
+    /// Plans by name; those of a broken engine too.
+    pub plans: BTreeMap<String, Problem>,
 }
 
 impl Bench {
     /// The engine a person named.
     pub fn engine(&self, name: &str) -> Result<&EngineConfig, Problem> {
+        if let Some(problem) = self.broken.engines.get(name) {
+            return Err(problem.clone());
+        }
         self.engines.get(name).ok_or_else(|| {
             let what = format!("there is no engine \"{name}\" in the bench file");
             unknown(what, name, self.engines.keys(), Place::file(&self.path))
@@ -58,21 +75,40 @@ impl Bench {
 
     /// The plan a person named, or the only one.
     pub fn plan(&self, name: Option<&str>) -> Result<&Plan, Problem> {
+        let broken = name.or_else(|| self.only_plan()).and_then(|name| self.broken.plans.get(name));
+        if let Some(problem) = broken {
+            return Err(problem.clone());
+        }
         match name {
             Some(name) => self.plans.get(name).ok_or_else(|| {
                 let what = format!("there is no plan \"{name}\" in the bench file");
                 unknown(what, name, self.plans.keys(), Place::file(&self.path))
             }),
-            None if self.plans.len() == 1 => Ok(self.plans.values().next().expect("there is one plan")),
+            None if self.plans.len() + self.broken.plans.len() == 1 => {
+                Ok(self.plans.values().next().expect("there is one plan"))
+            }
+            None if self.plans.is_empty() && !self.broken.engines.is_empty() => {
+                Err(self.broken.engines.values().next().expect("there is one").clone())
+            }
             None => {
                 let names: Vec<&str> = self.plans.keys().map(String::as_str).collect();
-                let problem = Problem::new("which plan?", Place::file(&self.path));
+                let what = if names.is_empty() {
+                    "there is no plan".to_owned()
+                } else {
+                    format!("which of {} plans?", names.len())
+                };
+                let problem = Problem::new(what, Place::file(&self.path));
                 Err(match names.as_slice() {
                     [] => problem.remedy("add a [plan.NAME] to the bench file; fonex init shows one"),
                     _ => problem.expected(names.join(" or ")).remedy(format!("write: fonex run {}", names[0])),
                 })
             }
         }
+    }
+
+    fn only_plan(&self) -> Option<&str> {
+        let mut names = self.plans.keys().chain(self.broken.plans.keys());
+        names.next().filter(|_| names.next().is_none()).map(String::as_str)
     }
 
     /// The clips of the dialogue a person named.
@@ -128,7 +164,13 @@ impl Bench {
 pub fn unknown<'n>(what: String, name: &str, known: impl IntoIterator<Item = &'n String>, place: Place) -> Problem {
     let known: Vec<&str> = known.into_iter().map(String::as_str).collect();
     let problem = Problem::new(what, place);
-    let problem = if known.is_empty() { problem } else { problem.expected(known.join(" or ")) };
+    // Of a long list the first ones are an example.
+    const MOST: usize = 8;
+    let problem = match known.len() {
+        0 => problem,
+        1..=MOST => problem.expected(known.join(" or ")),
+        many => problem.expected(format!("one of {many}, such as {}", known[..MOST].join(", "))),
+    };
     match nearest(name, known.iter().copied()) {
         Some(near) => problem.remedy(format!("write \"{near}\" if that is meant")),
         None => problem,
@@ -147,10 +189,19 @@ pub fn open_store(bench: &Path) -> Result<Store, RunError> {
 
 /// Opens the store beside a bench file to read from it; one that is not there is a mistake.
 pub fn existing_store(bench: &Path) -> Result<Store, RunError> {
+    Ok(Store::open_to_read(&existing_folder(bench)?)?)
+}
+
+/// Opens the store beside a bench file to change what is in it; one that is not there is a mistake.
+pub fn store_to_change(bench: &Path) -> Result<Store, RunError> {
+    Ok(Store::open(&existing_folder(bench)?)?)
+}
+
+fn existing_folder(bench: &Path) -> Result<PathBuf, RunError> {
     let folder = folder_of(bench).join(".fonex");
     if !folder.join("runs.db").is_file() {
         let problem = Problem::new("there are no runs here yet", Place::file(&folder));
         return Err(problem.remedy("run a plan first (fonex run), or name the bench file with --bench").into());
     }
-    Ok(Store::open(&folder)?)
+    Ok(folder)
 }

@@ -17,7 +17,7 @@ pub(super) struct PlanConfig {
     corpus: Option<String>,
     #[serde(default)]
     select: BTreeMap<String, OneOrMore>,
-    engines: Vec<String>,
+    pub(super) engines: Vec<String>,
     #[serde(default)]
     models: Vec<String>,
     #[serde(default)]
@@ -166,7 +166,7 @@ impl Plan {
                 "id" => Some(&clip.id),
                 "speaker" => clip.speaker.as_ref(),
                 "lang" => clip.lang.as_ref(),
-                tag => clip.tags.get(tag),
+                tag => clip.tags.get(tag.strip_prefix("tags.").unwrap_or(tag)),
             };
             value.is_some_and(|value| values.contains(value))
         })
@@ -219,7 +219,11 @@ pub(super) fn resolve(
         Some(OneOrMoreDeliveries::More(several)) => several,
     };
     config.load.iter().try_for_each(|load| load.check(&at))?;
-    deliveries.iter().try_for_each(|delivery| delivery.check(&|| at("delivery")))?;
+    for delivery in &deliveries {
+        delivery
+            .check()
+            .map_err(|impossible| Problem::new(impossible.wrong, at("delivery")).expected(impossible.expected))?;
+    }
     let wish = Wish { models: &config.models, voices: &config.voices, condition: condition.as_ref() };
     let variants: Vec<PlannedVariant> =
         chosen.iter().flat_map(|engine| variants(engine, &wish, &grid, &deliveries)).collect();

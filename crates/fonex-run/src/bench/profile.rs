@@ -1,6 +1,5 @@
 //! Text profiles by name, or from a project's own file.
 
-use std::fs;
 use std::path::Path;
 
 use fonex_core::text::TextProfile;
@@ -25,7 +24,7 @@ pub fn read_profile(name: &str, folder: &Path, place: Place) -> Result<TextProfi
 
 /// A TOML file as a value; complaints name the line or the field.
 pub fn read_toml<T: DeserializeOwned>(path: &Path) -> Result<T, Problem> {
-    let text = fs::read_to_string(path).map_err(|error| Problem::io("read", path, &error))?;
+    let text = fonex_formats::regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
     let table: toml::Table = toml::from_str(&text).map_err(|error| {
         let line = error.span().map(|span| text[..span.start.min(text.len())].matches('\n').count() as u64 + 1);
         let place = line.map_or_else(|| Place::file(path), |line| Place::line(path, line));

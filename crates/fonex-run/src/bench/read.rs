@@ -1,9 +1,9 @@
 //! Reading and checking a bench file.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::Path;
 
+use fonex_core::material::Accepted;
 use fonex_core::text::TextProfile;
 use fonex_engines::EngineConfig;
 use fonex_formats::{Place, Problem, Problems, checksum, value_strict};
@@ -13,7 +13,7 @@ use toml::Table;
 
 use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
-use super::{Bench, folder_of, overrides, read_profile};
+use super::{Bench, Broken, folder_of, overrides, read_profile};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -29,6 +29,8 @@ struct BenchFile {
     plan: BTreeMap<String, Value>,
     #[serde(default)]
     dialogue: BTreeMap<String, DialogueConfig>,
+    #[serde(default)]
+    accept: Vec<Accepted>,
 }
 
 /// A scripted dialogue: what the person says, turn after turn.
@@ -52,7 +54,7 @@ fn neutral() -> String {
 /// # Errors
 /// Every problem in it, with its line; nothing has been started by then.
 pub fn read_bench(path: &Path, set: &[String]) -> Result<Bench, Problems> {
-    let text = fs::read_to_string(path).map_err(|error| match error.kind() {
+    let text = fonex_formats::regular::read_text(path).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => Problem::new("there is no bench file here", Place::file(path))
             .remedy("write one with fonex init, or name it with --bench FILE"),
         _ => Problem::io("read", path, &error),
@@ -68,10 +70,17 @@ pub fn read_bench(path: &Path, set: &[String]) -> Result<Bench, Problems> {
         let line = problem.place.line.or_else(|| line_of(&text, problem.place.field.as_deref()?));
         Problem { place: Place { line, ..problem.place }, ..problem }
     };
-    check(path, &text, set, &table).map_err(|problems| Problems(problems.into_iter().map(located).collect()))
+    check(path, &text, set, &table, &located)
+        .map_err(|problems| Problems(problems.into_iter().map(located).collect()))
 }
 
-fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench, Vec<Problem>> {
+fn check(
+    path: &Path,
+    text: &str,
+    set: &[String],
+    table: &Table,
+    located: &dyn Fn(Problem) -> Problem,
+) -> Result<Bench, Vec<Problem>> {
     let place = Place::file(path);
     let value = serde_json::to_value(table)
         .map_err(|error| vec![Problem::new(format!("a value cannot be used: {error}"), place.clone())])?;
@@ -82,25 +91,31 @@ fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench
         problems.push(problem);
         TextProfile { name: file.text_profile.clone(), steps: Vec::new() }
     });
-    let mut engines = BTreeMap::new();
+    // What is wrong with one engine or plan is told to whoever wants it, and stops nobody else.
+    let (mut engines, mut broken) = (BTreeMap::new(), Broken::default());
     for (name, table) in file.engine {
         match EngineConfig::read(&name, table, &place, &format!("engine.{name}"), folder_of(path)) {
             Ok(engine) => drop(engines.insert(name, engine)),
-            Err(problem) => problems.push(problem),
+            Err(problem) => drop(broken.engines.insert(name, located(problem))),
         }
     }
     let mut plans = BTreeMap::new();
-    // A plan can only be checked against engines that could be read.
-    if problems.is_empty() {
-        for (name, value) in file.plan {
-            let field = format!("plan.{name}");
-            let plan = value_strict::<PlanConfig>(value, place.clone(), &field, &[])
-                .and_then(|config| resolve(&name, config, &engines, &place, &field));
-            match plan {
-                Ok(plan) => drop(plans.insert(name, plan)),
-                Err(problem) => problems.push(problem),
+    for (name, value) in file.plan {
+        let field = format!("plan.{name}");
+        let plan = value_strict::<PlanConfig>(value, place.clone(), &field, &[]).and_then(|config| {
+            match config.engines.iter().find_map(|engine| broken.engines.get(engine)) {
+                Some(problem) => Err(problem.clone()),
+                None => resolve(&name, config, &engines, &place, &field),
             }
+        });
+        match plan {
+            Ok(plan) => drop(plans.insert(name, plan)),
+            Err(problem) => drop(broken.plans.insert(name, located(problem))),
         }
+    }
+    for (at, _) in file.accept.iter().enumerate().filter(|(_, accepted)| accepted.reason.trim().is_empty()) {
+        let place = place.clone().field(format!("accept.{at}.reason"));
+        problems.push(Problem::new("a complaint is accepted without a reason", place).expected("why it is right"));
     }
     for (name, _) in file.dialogue.iter().filter(|(_, dialogue)| dialogue.turns.is_empty()) {
         let place = place.clone().field(format!("dialogue.{name}.turns"));
@@ -119,6 +134,8 @@ fn check(path: &Path, text: &str, set: &[String], table: &Table) -> Result<Bench
         text_profile,
         engines,
         plans,
+        broken,
+        accept: file.accept,
         dialogues: file.dialogue.into_iter().map(|(name, dialogue)| (name, dialogue.turns)).collect(),
     })
 }

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use fonex_core::Outcome;
 use fonex_core::cost::Prices;
 use fonex_engines::StopFlag;
+use fonex_formats::Problem;
 use fonex_store::{AudioFiles, Store, TrialKey, TrialRecord};
 
 use super::budget::Spending;
@@ -34,6 +35,8 @@ pub(super) struct Crew<'r> {
     halted: Mutex<Vec<Option<String>>>,
     /// Why no trial at all is begun any more.
     spent: Mutex<Option<String>>,
+    /// Why nothing can be kept any more.
+    fault: Mutex<Option<Problem>>,
 }
 
 impl<'r> Crew<'r> {
@@ -65,6 +68,7 @@ impl<'r> Crew<'r> {
             stop,
             halted: Mutex::new(vec![None; plan.variants.len()]),
             spent: Mutex::default(),
+            fault: Mutex::default(),
         }
     }
 
@@ -102,8 +106,14 @@ impl<'r> Crew<'r> {
         }
         let engine = self.engines[&variant.engine].as_ref();
         let trial = Trial { key: key.clone(), engine, variant, clip, stop: self.stop, files, run_started, prices };
-        let Ended { record, quota_gone } = trial.run();
+        let Ended { record, quota_gone, not_kept } = trial.run();
         self.spending.settle(account, expected, record.used);
+        if let Some(problem) = not_kept {
+            // The trial is done anew when there is room.
+            self.fault.lock().expect("no holder of this lock panics").get_or_insert(problem);
+            self.stop.set();
+            return None;
+        }
         if quota_gone {
             let why = record.detail.clone().unwrap_or_default();
             self.halted.lock().expect("no holder of this lock panics")[key.variant].get_or_insert(why);
@@ -163,7 +173,8 @@ impl<'r> Crew<'r> {
                 }
             }
         });
-        match failure {
+        let fault = self.fault.lock().expect("no holder of this lock panics").take();
+        match failure.or_else(|| fault.map(RunError::from)) {
             Some(failure) => Err(failure),
             None if self.stop.is_set() => {
                 Ok(Some(stopped.unwrap_or_else(|| "stopped between two trials".to_owned())))

@@ -1,19 +1,83 @@
-//! Ctrl-C: the first one asks running trials to end, a second one ends the process.
+//! Ctrl-C, a polite kill, a terminal that closes: the first asks running trials to end, a second one ends everything at once.
+
+use std::process::exit;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
 
 use fonex_engines::StopFlag;
-use signal_hook::consts::{SIGINT, SIGTERM};
-use signal_hook::flag;
+use fonex_engines::process::end_all_programs;
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
+use signal_hook::iterator::Signals;
 
-/// A flag that Ctrl-C and a polite kill set.
-pub fn stop_on_interrupt() -> StopFlag {
-    let stop = StopFlag::default();
-    for signal in [SIGINT, SIGTERM] {
-        // Registered in this order: a second signal finds the flag set and ends the process at once.
-        let registered = flag::register_conditional_shutdown(signal, 130, stop.shared())
-            .and_then(|_| flag::register(signal, stop.shared()));
-        if let Err(error) = registered {
-            eprintln!("warning: Ctrl-C will end the run at once: {error}");
+/// Exit code of what was interrupted.
+const INTERRUPTED: i32 = 130;
+
+/// What interrupts. While nobody heeds the flag, as when clips are still being read, an interruption ends the process: there is nothing
+/// yet that could be lost.
+#[derive(Debug, Clone)]
+pub struct Interrupt {
+    stop: StopFlag,
+    heeded: Arc<AtomicBool>,
+}
+
+/// Lets a limit on the size of files show as a write that fails, and not end the process. Programs that are started are not affected.
+pub fn hear_of_file_limits() {
+    // Where it cannot be set, the limit ends the process as it does every other.
+    drop(signal_hook::flag::register(SIGXFSZ, Arc::default()));
+}
+
+/// While it lives, the first interruption sets the flag instead of ending the process.
+#[derive(Debug)]
+pub struct Heeding<'i>(&'i Interrupt);
+
+impl Interrupt {
+    /// Listens to interruptions from now on.
+    #[must_use]
+    pub fn listen() -> Self {
+        let this = Self { stop: StopFlag::default(), heeded: Arc::default() };
+        let heard = this.clone();
+        let listening = Signals::new([SIGINT, SIGTERM, SIGHUP]).and_then(|mut signals| {
+            thread::Builder::new().name("fonex-signals".to_owned()).spawn(move || {
+                for _ in signals.forever() {
+                    heard.interrupted();
+                }
+            })
+        });
+        if let Err(error) = listening {
+            // Ctrl-C then ends the process, as it does every other.
+            drop(error);
+        }
+        this
+    }
+
+    fn interrupted(&self) {
+        if !self.heeded.load(Ordering::SeqCst) || self.stop.is_set() {
+            end_all_programs();
+            exit(INTERRUPTED);
+        }
+        self.stop.set();
+    }
+
+    /// The flag that trials look at.
+    #[must_use]
+    pub const fn flag(&self) -> &StopFlag {
+        &self.stop
+    }
+
+    /// Somebody looks at the flag from now on.
+    #[must_use]
+    pub fn heed(&self) -> Heeding<'_> {
+        self.heeded.store(true, Ordering::SeqCst);
+        Heeding(self)
+    }
+}
+
+impl Drop for Heeding<'_> {
+    fn drop(&mut self) {
+        // What was stopped is still told: the flag stays set, and only a second interruption ends that.
+        if !self.0.stop.is_set() {
+            self.0.heeded.store(false, Ordering::SeqCst);
         }
     }
-    stop
 }

@@ -1,11 +1,12 @@
 //! The clips of a plan, decoded once, so that what cannot be used is known before the first trial.
 
 use fonex_core::{Clip, Task};
+use fonex_engines::Transport;
 use fonex_formats::{Corpus, Place, Problem, audio_path};
 use fonex_store::LeftOut;
 
 use super::trial::{Heardable, Sound};
-use crate::bench::Plan;
+use crate::bench::{Bench, Plan};
 
 /// The clips of a plan, with their audio where a recogniser takes part.
 pub(super) struct Material {
@@ -14,11 +15,17 @@ pub(super) struct Material {
 }
 
 impl Material {
-    pub(super) fn load(corpus: &Corpus, plan: &Plan) -> Result<Self, Problem> {
-        let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear);
+    pub(super) fn load(corpus: &Corpus, bench: &Bench, plan: &Plan) -> Result<Self, Problem> {
+        let recognisers = || plan.variants.iter().filter(|variant| variant.task == Task::Hear);
+        let hears = recognisers().next().is_some();
+        // Results that exist need no audio; where there is some, it tells how long the clip is.
+        let recorded =
+            |engine: &str| bench.engine(engine).is_ok_and(|e| matches!(e.transport, Transport::Recorded(_)));
+        let all_recorded = recognisers().all(|variant| recorded(&variant.engine));
         let (mut usable, mut left_out, mut room) = (Vec::new(), Vec::new(), SAMPLES_HELD);
         for clip in corpus.clips.iter().filter(|clip| plan.selects(clip)) {
-            let sound = if hears { sound_of(corpus, clip, &mut room) } else { Ok(Sound::Absent) };
+            let needed = hears && !(all_recorded && clip.audio.is_none());
+            let sound = if needed { sound_of(corpus, clip, &mut room) } else { Ok(Sound::Absent) };
             match sound {
                 Ok(sound) => usable.push(Heardable { clip: clip.clone(), sound }),
                 Err(reason) => left_out.push(LeftOut { clip_id: clip.id.clone(), reason }),

@@ -9,7 +9,7 @@ mod material;
 mod runner;
 mod trial;
 
-pub use interrupt::stop_on_interrupt;
+pub use interrupt::{Heeding, Interrupt, hear_of_file_limits};
 pub use machine::{now, this_machine};
 pub use runner::{Execution, Forecast, Progress, execute, forecast};
 pub use trial::{Heardable, Sound, Source};

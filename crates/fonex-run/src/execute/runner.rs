@@ -1,18 +1,19 @@
 //! The run: what is to be done, what is left of it, and what it would cost.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use fonex_core::Clip;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::text::Label;
-use fonex_engines::{Delivery, Engine, StopFlag, Task, build_engine, lists_language};
+use fonex_engines::{Engine, Task, build_engine, lists_language};
 use fonex_formats::{Corpus, Problem, checksum};
 use fonex_store::{LeftOut, NewRun, Store, TrialKey, TrialRecord, Variant};
 use serde::Serialize;
 
 use super::busy::while_watching;
 use super::crew::Crew;
+use super::interrupt::Interrupt;
 use super::machine;
 use super::material::Material;
 use super::trial::Heardable;
@@ -78,7 +79,7 @@ pub fn forecast(
     store: Option<&Store>,
 ) -> Result<Vec<Forecast>, RunError> {
     let corpus = bench.read_corpus(Some(plan))?;
-    let material = Material::load(&corpus, plan)?;
+    let material = Material::load(&corpus, bench, plan)?;
     let unfinished = match store {
         Some(store) => store.unfinished(&fingerprint(bench, plan, &corpus), label)?.map(|run| store.done(run)),
         None => None,
@@ -87,7 +88,7 @@ pub fn forecast(
     let prices: Vec<Option<Prices>> = plan.variants.iter().map(|variant| bench.prices(variant)).collect();
     let mut sums: Vec<(u64, u64, Usage)> = vec![(0, 0, Usage::default()); plan.variants.len()];
     let clips: HashMap<&str, &Heardable> = material.usable.iter().map(|h| (h.clip.id.as_str(), h)).collect();
-    for key in trial_keys(plan, &material).filter(|key| !done.contains(key)) {
+    for key in left_to_do(plan, &material, &done) {
         let (variant, clip) = (&plan.variants[key.variant], clips[key.clip_id.as_str()]);
         let (trials, foreign, used) = &mut sums[key.variant];
         let own = |lang: &String| lists_language(languages(bench, variant), lang);
@@ -138,12 +139,14 @@ pub fn execute(
     label: Option<&str>,
     anew: bool,
     store: &mut Store,
-    stop: &StopFlag,
+    interrupt: &Interrupt,
     watch: &dyn Progress,
 ) -> Result<Execution, RunError> {
     let corpus = bench.read_corpus(Some(plan))?;
-    let material = Material::load(&corpus, plan)?;
+    let material = Material::load(&corpus, bench, plan)?;
     let fingerprint = fingerprint(bench, plan, &corpus);
+    // Of two that start at the same moment the second finds the first's run.
+    let deciding = store.decide()?;
     let unfinished = if anew { None } else { store.unfinished(&fingerprint, label)? };
     let labels: Arc<HashMap<String, Clip>> =
         Arc::new(material.usable.iter().map(|h| (h.clip.id.clone(), h.clip.clone())).collect());
@@ -156,16 +159,19 @@ pub fn execute(
         }
     };
     let lock = store.lock(run)?;
-    let scratch = store.scratch(run)?;
+    drop(deciding);
+    let scratch = store.scratch(run, &lock)?;
     let engines = engines(bench, plan, &scratch, &labels)?;
     if unfinished.is_none() {
         store.set_versions(run, &versions(plan, &engines))?;
     }
+    store.check_variants(run, plan.variants.len())?;
     let done = store.done(run)?;
-    let todo: Vec<TrialKey> = trial_keys(plan, &material).filter(|key| !done.contains(key)).collect();
+    let todo = left_to_do(plan, &material, &done);
     watch.begun(run, (todo.len() + done.len()) as u64, done.len() as u64);
 
-    let crew = Crew::new(bench, plan, &material, &engines, stop);
+    let _heeding = interrupt.heed();
+    let crew = Crew::new(bench, plan, &material, &engines, interrupt.flag());
     for (variant, used) in store.used(run)? {
         crew.spending.add(crew.accounts[variant], used);
     }
@@ -221,7 +227,7 @@ fn stored_variants(bench: &Bench, plan: &Plan) -> Vec<Variant> {
             voice: variant.voice.clone(),
             settings: variant.settings.clone(),
             engine_version: None,
-            delivery: (variant.delivery != Delivery::Whole).then(|| variant.delivery.to_string()),
+            delivery: variant.delivery,
             languages: languages(bench, variant).to_vec(),
             prices: bench.prices(variant),
         })
@@ -275,26 +281,32 @@ fn new_run(
     }
 }
 
-/// Every trial in the order of execution: warm-up first, then repeat by repeat, the variants taking turns clip by clip
-/// so that a slow minute of the machine hits them alike.
-fn trial_keys<'m>(plan: &'m Plan, material: &'m Material) -> impl Iterator<Item = TrialKey> + 'm {
-    let variants = 0..plan.variants.len();
+/// The trials that are not done, in the order of execution: warm-up first, then repeat by repeat, the variants taking turns
+/// clip by clip so that a slow minute of the machine hits them alike.
+///
+/// Every variant that has timed trials left is warmed up anew: after an interruption its programs and connections are cold
+/// again. There are as many warm-up trials as trials at a time, if there are any, so that each program and connection gets
+/// one.
+fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<TrialKey> {
+    let variants = plan.variants.len();
     let key = |variant, clip: &Heardable, repeat, warm_up| TrialKey {
         variant,
         clip_id: clip.clip.id.clone(),
         repeat,
         warm_up,
     };
-    let warm = variants.clone().flat_map(move |variant| {
+    let timed = (0..plan.repeats).flat_map(|repeat| {
+        let clips = material.usable.iter();
+        clips.flat_map(move |clip| (0..variants).map(move |variant| key(variant, clip, repeat, false)))
+    });
+    let timed: Vec<TrialKey> = timed.filter(|key| !done.contains(key)).collect();
+    let waiting: BTreeSet<usize> = timed.iter().map(|key| key.variant).collect();
+    let each = if plan.warm_up == 0 { 0 } else { plan.warm_up.max(plan.concurrency) };
+    let warm = waiting.into_iter().flat_map(|variant| {
+        let earlier = done.iter().filter(|key| key.warm_up && key.variant == variant);
+        let first = earlier.map(|key| key.repeat + 1).max().unwrap_or(0);
         let clips = material.usable.iter().cycle();
-        (0..plan.warm_up).zip(clips).map(move |(repeat, clip)| key(variant, clip, repeat, true))
+        (first..first + each).zip(clips).map(move |(repeat, clip)| key(variant, clip, repeat, true))
     });
-    let timed = (0..plan.repeats).flat_map(move |repeat| {
-        let variants = variants.clone();
-        material
-            .usable
-            .iter()
-            .flat_map(move |clip| variants.clone().map(move |variant| key(variant, clip, repeat, false)))
-    });
-    warm.chain(timed)
+    warm.chain(timed.iter().cloned()).collect()
 }

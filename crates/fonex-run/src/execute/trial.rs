@@ -8,9 +8,9 @@ use fonex_core::audio::{Audio, measure};
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, Outcome, Side};
-use fonex_engines::{Answer, Engine, Form, HearRequest, RetryAdvice, SpeakRequest, StopFlag, Task};
+use fonex_engines::{Answer, Engine, Form, HearRequest, RetryAdvice, SpeakRequest, StopFlag, Task, hear_by};
 use fonex_formats::audio::{Decoded, encode_flac, read_side};
-use fonex_formats::checksum;
+use fonex_formats::{Place, Problem, checksum};
 use fonex_store::{AudioFiles, TrialKey, TrialRecord};
 
 use crate::bench::PlannedVariant;
@@ -99,6 +99,8 @@ pub(super) struct Ended {
     pub(super) record: TrialRecord,
     /// The quota is used up.
     pub(super) quota_gone: bool,
+    /// Its sound could not be kept, or a temporary file not be written: the trial is not done.
+    pub(super) not_kept: Option<Problem>,
 }
 
 impl Trial<'_> {
@@ -116,21 +118,27 @@ impl Trial<'_> {
     }
 
     fn hear(self, started_ms: f64) -> Ended {
-        let source = match self.clip.sound.source() {
-            Ok(source) => source,
-            Err(why) => return self.ended(started_ms, &Answer::<Heard>::failed(Outcome::Refused, why), None, 0),
+        let source = match &self.clip.sound {
+            // Results that exist are read out without it.
+            Sound::Absent => None,
+            sound => match sound.source() {
+                Ok(source) => Some(source),
+                Err(why) => return self.ended(started_ms, &Answer::<Heard>::failed(Outcome::Refused, why), None, 0),
+            },
         };
+        let silence = Audio { rate_hz: 16_000, samples: Vec::new() };
         let request = HearRequest {
             clip_id: &self.clip.clip.id,
             lang: self.clip.clip.lang.as_deref(),
-            audio: &source.audio,
+            audio: source.as_ref().map_or(&silence, |source| &source.audio),
             form: self.form(),
             stop: self.stop,
             live: None,
         };
-        let answer = self.variant.delivery.hear(self.engine, &request);
-        let prepared = Some(format!("{} to {}", source.was, self.engine.given()));
-        let mut ended = self.ended(started_ms, &answer, Some(source.audio.duration_s()), 0);
+        let answer = hear_by(self.variant.delivery, self.engine, &request);
+        let audio_s = source.as_ref().map(|source| source.audio.duration_s());
+        let prepared = source.as_ref().map(|source| format!("{} to {}", source.was, self.engine.given()));
+        let mut ended = self.ended(started_ms, &answer, audio_s, 0);
         ended.record.heard = answer.value;
         ended.record.prepared = prepared;
         ended
@@ -145,7 +153,7 @@ impl Trial<'_> {
             ended.record.measures = Some(measure(audio));
             match keep_audio(files, audio) {
                 Ok(name) => ended.record.audio_file = Some(name),
-                Err(why) => ended.record.detail = Some(format!("the audio could not be kept: {why}")),
+                Err(problem) => ended.not_kept = Some(problem),
             }
         }
         ended
@@ -193,7 +201,11 @@ impl Trial<'_> {
             traffic: measured.traffic.clone(),
             used,
         };
-        Ended { record, quota_gone: answer.then == RetryAdvice::QuotaGone }
+        let not_kept = (answer.then == RetryAdvice::Unable).then(|| {
+            let what = answer.detail.clone().unwrap_or_else(|| "this machine could not do its part".to_owned());
+            Problem::new(what, Place::default()).remedy("put it right; then run again: what is done stays done")
+        });
+        Ended { record, quota_gone: answer.then == RetryAdvice::QuotaGone, not_kept }
     }
 }
 
@@ -219,7 +231,14 @@ fn used<T>(answer: &Answer<T>, audio_s: f64, characters: u64, prices: Option<&Pr
     Some(Usage { requests: sent, characters, audio_s: part.audio_s * counted })
 }
 
-fn keep_audio(files: &AudioFiles, audio: &Audio) -> Result<String, String> {
-    let flac = encode_flac(audio).map_err(|error| error.to_string())?;
-    files.keep(&checksum::of_bytes(&flac), "flac", &flac).map_err(|error| error.to_string())
+fn keep_audio(files: &AudioFiles, audio: &Audio) -> Result<String, Problem> {
+    let place = || Place::file(&files.path(""));
+    let flac = encode_flac(audio)
+        .map_err(|error| Problem::new(format!("spoken audio cannot be encoded: {error}"), place()))?;
+    files.keep(&checksum::of_bytes(&flac), "flac", &flac).map_err(|error| {
+        let why = error.to_string();
+        let why = why.split(" (os error").next().unwrap_or_default().to_lowercase();
+        let problem = Problem::new(format!("spoken audio cannot be kept: {why}"), place());
+        problem.remedy("make room, or make the folder writable; then run again: what is done stays done")
+    })
 }

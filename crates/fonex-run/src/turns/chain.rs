@@ -1,15 +1,15 @@
 //! One turn through the three links.
 
 use fonex_core::audio::{Audio, measure};
-use fonex_core::latency::{LiveWhat, Turn, play, sound_pieces};
+use fonex_core::latency::{LiveWhat, SpeechEnd, Turn, play, sound_pieces};
 use fonex_core::{Clip, Heard, Outcome};
-use fonex_engines::{Answer, Delivery, Engine, EngineConfig, Form, HearRequest, Pace, SpeakRequest, StopFlag};
+use fonex_engines::{Answer, Delivery, Engine, HearRequest, Pace, SpeakRequest, StopFlag, hear_by};
 
-use super::BrokenOff;
+use super::{BrokenOff, Partner};
 
 pub(super) struct Chain<'c> {
     pub(super) engines: [&'c dyn Engine; 3],
-    pub(super) configs: [&'c EngineConfig; 3],
+    pub(super) partners: &'c [Partner<'c>; 3],
     pub(super) live: bool,
     pub(super) stop: &'c StopFlag,
 }
@@ -25,14 +25,6 @@ pub(super) struct Taken {
 }
 
 impl Chain<'_> {
-    pub(super) fn form(config: &EngineConfig) -> Form<'_> {
-        Form {
-            model: config.models.first().map_or("", String::as_str),
-            voice: config.voices.0.first().map_or("", |voice| voice.id.as_str()),
-            settings: &config.settings,
-        }
-    }
-
     /// One turn after what a dialogue came to before.
     pub(super) fn turn(&self, clip: &Clip, audio: &Audio, earlier: &[String]) -> Result<Taken, BrokenOff> {
         let lang = clip.lang.as_deref();
@@ -40,19 +32,20 @@ impl Chain<'_> {
             clip_id: &clip.id,
             lang,
             audio,
-            form: Self::form(self.configs[0]),
+            form: self.partners[0].form(),
             stop: self.stop,
             live: None,
         };
         let delivery = if self.live { Delivery::Live(Pace::default()) } else { Delivery::Whole };
-        let heard = delivery.hear(self.engines[0], &request);
-        let hear_ms = hear_ms(&heard, clip, audio.duration_s());
+        let heard = hear_by(delivery, self.engines[0], &request);
+        let end = if self.live { Some(speech_end(clip, audio)) } else { None };
+        let hear_ms = hear_ms(&heard, end.map_or_else(|| audio.duration_s(), |end| end.0));
         let (heard, _) = link(clip, "hear", heard)?;
-        let ask = |text, config| SpeakRequest::new(&clip.id, lang, text, Self::form(config), self.stop);
-        let reply = self.engines[1].reply(&SpeakRequest { earlier, ..ask(&heard.text, self.configs[1]) });
+        let ask = |text, at: usize| SpeakRequest::new(&clip.id, lang, text, self.partners[at].form(), self.stop);
+        let reply = self.engines[1].reply(&SpeakRequest { earlier, ..ask(&heard.text, 1) });
         let reply_first = reply.measured.first_ms;
         let (reply, reply_ms) = link(clip, "reply", reply)?;
-        let spoken = self.engines[2].speak(&ask(&reply, self.configs[2]));
+        let spoken = self.engines[2].speak(&ask(&reply, 2));
         let arrivals: Vec<(f64, u32)> = spoken.measured.traffic.arrivals.iter().collect();
         let (sound, speak_ms) = link(clip, "speak", spoken)?;
         let leading_ms = measure(&sound).silence.leading_s * 1e3;
@@ -66,6 +59,7 @@ impl Chain<'_> {
             position: 1,
             heard: heard.text,
             hear_ms,
+            speech_end: end.map(|end| end.1),
             reply_first_ms: reply_first.unwrap_or(reply_ms),
             reply_ms,
             speak_first_ms: first_ms + leading_ms,
@@ -76,9 +70,24 @@ impl Chain<'_> {
     }
 }
 
-/// From the end of speech to the words: live from the labelled end to the last final result, else what the request took.
-fn hear_ms(answer: &Answer<Heard>, clip: &Clip, audio_s: f64) -> f64 {
-    let speech_end_ms = clip.words.last().map_or(audio_s, |word| word.end) * 1e3;
+/// Where speech ends in a clip, in seconds: at the end of its last labelled word, else where silence begins in its audio.
+fn speech_end(clip: &Clip, audio: &Audio) -> (f64, SpeechEnd) {
+    // Shorter silence is a closing consonant.
+    const SILENCE_S: f64 = 0.05;
+    if let Some(word) = clip.words.last() {
+        return (word.end, SpeechEnd::Labelled);
+    }
+    let silence_s = measure(audio).silence.trailing_s;
+    if silence_s < SILENCE_S {
+        (audio.duration_s(), SpeechEnd::AudioEnd)
+    } else {
+        (audio.duration_s() - silence_s, SpeechEnd::Measured)
+    }
+}
+
+/// From the end of speech to the words: live to the last final result, else what the request took.
+fn hear_ms(answer: &Answer<Heard>, speech_end_s: f64) -> f64 {
+    let speech_end_ms = speech_end_s * 1e3;
     let log = answer.measured.traffic.live.as_ref();
     let last = log.and_then(|log| log.events.iter().rev().find(|event| event.what == LiveWhat::Final));
     match last {
@@ -94,5 +103,29 @@ fn link<T>(clip: &Clip, link: &'static str, answer: Answer<T>) -> Result<(T, f64
             Ok((value, measured.took_ms.unwrap_or_default()))
         }
         Answer { outcome, detail, .. } => Err(BrokenOff::at(clip, link, outcome, detail)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use fonex_core::TimedWord;
+
+    use super::*;
+
+    /// A second of tone, then silence.
+    fn spoken(silence_s: f64) -> Audio {
+        let tone = (0..16_000).map(|at| (at as f32 * 0.2).sin() * 0.3);
+        let silence = std::iter::repeat_n(0.0, (silence_s * 16_000.0) as usize);
+        Audio { rate_hz: 16_000, samples: tone.chain(silence).collect() }
+    }
+
+    #[test]
+    fn the_end_of_speech_is_labelled_or_found_in_the_audio() {
+        let word = TimedWord { text: "hold".into(), start: 0.1, end: 0.9 };
+        let labelled = Clip { words: vec![word], ..Clip::default() };
+        assert_eq!(speech_end(&labelled, &spoken(0.5)), (0.9, SpeechEnd::Labelled));
+        let (end, how) = speech_end(&Clip::default(), &spoken(0.6));
+        assert!((end - 1.0).abs() < 0.05 && how == SpeechEnd::Measured, "{end}");
+        assert_eq!(speech_end(&Clip::default(), &spoken(0.0)), (1.0, SpeechEnd::AudioEnd));
     }
 }

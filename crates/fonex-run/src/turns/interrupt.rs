@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use fonex_core::audio::{Audio, measure};
 use fonex_core::latency::{Interruption, LiveEvent, LiveWhat};
 use fonex_core::{Clip, Outcome};
-use fonex_engines::{Delivery, HearRequest, Live, Pace, SpeakRequest, StopFlag, Watch};
+use fonex_engines::{Delivery, HearRequest, Live, Pace, SpeakRequest, StopFlag, Watch, hear_by};
 
 use super::BrokenOff;
 use super::chain::{Chain, Taken};
@@ -41,7 +41,7 @@ pub(super) fn interrupt(
                 // Once the beginning is known nobody listens any more.
                 let _ = told.send(());
             };
-            let (lang, form) = (clip.lang.as_deref(), Chain::form(chain.configs[2]));
+            let (lang, form) = (clip.lang.as_deref(), chain.partners[2].form());
             let request = SpeakRequest::new(&clip.id, lang, &taken.turn.reply, form, &cut);
             let answer = chain.engines[2].speak(&SpeakRequest { watch: Some(Watch(&watch)), ..request });
             ended.get_or_init(Instant::now);
@@ -56,7 +56,7 @@ pub(super) fn interrupt(
         // Played from the first piece on; an answer in one piece from its end on.
         let first = pieces.lock().expect("nobody panics while it is held").first().map(|(at, _)| *at);
         let first = first.or_else(|| ended.get().copied()).unwrap_or_else(Instant::now);
-        let due = first + Duration::from_secs_f64(leading_ms / 1e3 + after_s);
+        let due = first + fonex_core::latency::span(leading_ms / 1e3 + after_s);
         thread::sleep(due.saturating_duration_since(Instant::now()));
         let watch = |event: &LiveEvent| {
             let words = matches!(event.what, LiveWhat::Interim | LiveWhat::Final) && !event.text.trim().is_empty();
@@ -69,12 +69,12 @@ pub(super) fn interrupt(
             clip_id: &next.id,
             lang: next.lang.as_deref(),
             audio,
-            form: Chain::form(chain.configs[0]),
+            form: chain.partners[0].form(),
             stop: chain.stop,
             live: Some(Live { watch: Some(&watch), ..Live::paced(Pace::default()) }),
         };
         let began = Instant::now();
-        let heard = Delivery::Live(Pace::default()).hear(chain.engines[0], &request);
+        let heard = hear_by(Delivery::Live(Pace::default()), chain.engines[0], &request);
         cut.set();
         let spoken = speaking.join().expect("a call does not panic");
         if !heard.outcome.is_answer() {
@@ -84,8 +84,8 @@ pub(super) fn interrupt(
             return Err(BrokenOff::at(clip, "the reply that is interrupted", spoken.outcome, spoken.detail));
         }
         let after = |from: Instant, to: Instant| to.saturating_duration_since(from).as_secs_f64() * 1e3;
-        let speech = noticed.get().map(|(at, at_ms)| *at - Duration::from_secs_f64(at_ms.max(0.0) / 1e3));
-        let onset = speech.unwrap_or(began) + Duration::from_secs_f64(onset_ms / 1e3);
+        let speech = noticed.get().map(|(at, at_ms)| *at - fonex_core::latency::span(at_ms.max(0.0) / 1e3));
+        let onset = speech.unwrap_or(began) + fonex_core::latency::span(onset_ms / 1e3);
         let ended = ended.get().copied().unwrap_or_else(Instant::now);
         let held_at = |moment: Instant| {
             let came: u64 = pieces

@@ -9,13 +9,14 @@ use std::path::Path;
 use fonex_core::audio::Audio;
 use fonex_core::latency::{Interruption, InterruptionReport, Turn, TurnReport};
 use fonex_core::{Clip, Outcome};
-use fonex_engines::{Engine, EngineConfig, StopFlag};
+use fonex_engines::{Engine, EngineConfig, Form};
 use fonex_formats::{Corpus, Place, Problem, audio_path};
 use serde::{Deserialize, Serialize};
 
 use self::chain::Chain;
 use self::interrupt::interrupt;
 use crate::bench::Bench;
+use crate::execute::Interrupt;
 use crate::execute::Sound;
 use crate::{RunError, with_engine};
 
@@ -75,7 +76,8 @@ pub struct Dialogue<'c> {
 
 /// How turns are taken.
 pub struct TurnPlan<'t> {
-    /// The names of the recogniser, the responder and the synthesiser.
+    /// The recogniser, the responder and the synthesiser, each as `ENGINE`, `ENGINE/MODEL`, `ENGINE/VOICE` or
+    /// `ENGINE/MODEL/VOICE`; without them the first that it offers.
     pub engines: [&'t str; 3],
     /// What is said.
     pub dialogues: Vec<Dialogue<'t>>,
@@ -93,11 +95,14 @@ pub fn take_turns(
     bench: &Bench,
     corpus: &Corpus,
     plan: &TurnPlan<'_>,
-    stop: &StopFlag,
+    interrupt: &Interrupt,
     say: &dyn Fn(&str),
 ) -> Result<Conversation, RunError> {
-    let [hear, reply, speak] = plan.engines.map(|name| bench.engine(name));
-    let configs = [hear?, reply?, speak?];
+    let _heeding = interrupt.heed();
+    let stop = interrupt.flag();
+    let [hear, reply, speak] = plan.engines.map(|name| Partner::find(bench, name));
+    let partners = [hear?, reply?, speak?];
+    let configs = partners.each_ref().map(|partner| partner.config);
     let labels: HashMap<String, Clip> = corpus.clips.iter().map(|clip| (clip.id.clone(), clip.clone())).collect();
     let [hear, reply, speak] = plan.engines.map(str::to_owned);
     let mut conversation = Conversation {
@@ -116,7 +121,7 @@ pub fn take_turns(
             return Err(Problem::new(what, Place::file(&bench.path))
                 .expected("a recogniser that hears live, over a socket or as a worker with live = true"));
         }
-        let chain = Chain { engines, configs, live: plan.live, stop };
+        let chain = Chain { engines, partners: &partners, live: plan.live, stop };
         for dialogue in plan.dialogues.iter().take_while(|_| !stop.is_set()) {
             conversation.hold(&chain, dialogue, &corpus.folder, plan.interrupt_after, say);
         }
@@ -125,6 +130,53 @@ pub fn take_turns(
     conversation.summary = TurnReport::of(&conversation.turns, bench.seed);
     conversation.interrupted = InterruptionReport::of(&conversation.interruptions);
     Ok(conversation)
+}
+
+/// Who is talked with.
+struct Partner<'b> {
+    config: &'b EngineConfig,
+    model: String,
+    voice: String,
+}
+
+impl<'b> Partner<'b> {
+    fn find(bench: &'b Bench, named: &str) -> Result<Self, Problem> {
+        // A name that is an engine's as it stands is that engine's.
+        let (name, rest) = match named.split_once('/') {
+            Some((name, rest)) if !bench.engines.contains_key(named) => (name, Some(rest)),
+            _ => (named, None),
+        };
+        let config = bench.engine(name)?;
+        let voices: Vec<&String> = config.voices.0.iter().map(|voice| &voice.id).collect();
+        let has_model = |typed: &str| config.models.iter().any(|model| model == typed);
+        let has_voice = |typed: &str| voices.iter().any(|voice| *voice == typed);
+        let first = |models: &[String]| models.first().cloned().unwrap_or_default();
+        let (model, voice) = match rest {
+            None => (None, None),
+            Some(rest) if has_model(rest) => (Some(rest), None),
+            Some(rest) if has_voice(rest) => (None, Some(rest)),
+            Some(rest) => {
+                let both = rest.match_indices('/').map(|(at, _)| (&rest[..at], &rest[at + 1..]));
+                let found = both.into_iter().find(|(model, voice)| has_model(model) && has_voice(voice));
+                let Some((model, voice)) = found else {
+                    let what = format!("the engine \"{name}\" has no model or voice \"{rest}\"");
+                    let offered = config.models.iter().chain(voices.iter().copied());
+                    return Err(crate::unknown(what, rest, offered, Place::file(&bench.path)));
+                };
+                (Some(model), Some(voice))
+            }
+        };
+        Ok(Self {
+            config,
+            model: model.map_or_else(|| first(&config.models), str::to_owned),
+            voice: voice
+                .map_or_else(|| voices.first().map(|voice| (*voice).clone()).unwrap_or_default(), str::to_owned),
+        })
+    }
+
+    fn form(&self) -> Form<'_> {
+        Form { model: &self.model, voice: &self.voice, settings: &self.config.settings }
+    }
 }
 
 fn sound_of(clip: &Clip, folder: &Path, say: &dyn Fn(&str)) -> Option<Audio> {
@@ -159,6 +211,8 @@ impl Conversation {
             let Some(said) = sound_of(clip, folder, say) else { continue };
             let mut taken = match chain.turn(clip, &said, &earlier) {
                 Ok(taken) => taken,
+                // What was stopped says nothing of the engines.
+                Err(_) if chain.stop.is_set() => return,
                 Err(broken) => return self.broken_off.push(broken),
             };
             taken.turn.dialogue.clone_from(&dialogue.name);
@@ -172,6 +226,7 @@ impl Conversation {
                     Ok(None) => {
                         say(&format!("the reply to {} is over before {} could interrupt it", clip.id, next.id));
                     }
+                    Err(_) if chain.stop.is_set() => return,
                     Err(broken) => self.broken_off.push(broken),
                 }
             }

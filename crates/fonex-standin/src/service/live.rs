@@ -18,8 +18,11 @@ use tokio_tungstenite::WebSocketStream;
 use tokio_tungstenite::tungstenite::handshake::derive_accept_key;
 use tokio_tungstenite::tungstenite::protocol::{Message, Role};
 
+use super::asked::{Asked, raw_samples};
 use super::fault::Fault;
-use super::routes::{Asked, FoundWords, allowed, heard, raw, raw_samples, spoken};
+use super::giving::raw;
+use super::making::{FoundWords, heard, spoken};
+use super::routes::allowed;
 use super::wire::{Connection, Request};
 use super::{Shared, wire};
 
@@ -112,7 +115,7 @@ impl Talk<'_> {
     }
 
     fn wait(&self, name: &str, default_ms: f64) -> Duration {
-        Duration::from_secs_f64(self.request.number(name).unwrap_or(default_ms) / 1e3)
+        fonex_core::latency::span(self.request.number(name).unwrap_or(default_ms) / 1e3)
     }
 
     async fn hear(&mut self) -> io::Result<()> {

@@ -1,10 +1,13 @@
 //! The stand-ins as a service on loopback: over HTTP and WebSocket, seeded, with exactly known delays and a menu of
 //! faults. The address of each request chooses its behaviour, so that tests can ask for any of it.
 
+mod asked;
 mod ear;
 mod fault;
+mod giving;
 mod jobs;
 mod live;
+mod making;
 mod routes;
 mod wire;
 

@@ -161,7 +161,8 @@ pub(super) fn head(status: u16, headers: &[(&str, String)], length: Option<usize
     };
     let mut text = format!("HTTP/1.1 {status} {reason}\r\n");
     for (name, value) in headers {
-        text += &format!("{name}: {value}\r\n");
+        // What a client put into an address must not begin a header of its own.
+        text += &format!("{name}: {}\r\n", value.replace(char::is_control, " "));
     }
     text += &match length {
         Some(length) => format!("content-length: {length}\r\n\r\n"),
@@ -175,8 +176,10 @@ fn decoded(text: &str) -> String {
     let bytes = text.as_bytes();
     let (mut out, mut i) = (Vec::new(), 0);
     while i < bytes.len() {
-        let code =
-            bytes.get(i + 1..i + 3).and_then(|hex| u8::from_str_radix(std::str::from_utf8(hex).ok()?, 16).ok());
+        let code = bytes
+            .get(i + 1..i + 3)
+            .filter(|hex| hex.iter().all(u8::is_ascii_hexdigit))
+            .and_then(|hex| u8::from_str_radix(std::str::from_utf8(hex).ok()?, 16).ok());
         match (bytes[i], code) {
             (b'%', Some(byte)) => {
                 out.push(byte);

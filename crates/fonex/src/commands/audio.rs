@@ -1,13 +1,13 @@
 //! `fonex audio`: measure recordings, and picture one with its labels.
 
 use clap::Args;
-use std::fs;
 use std::path::{Path, PathBuf};
 
-use fonex_core::Side;
 use fonex_core::audio::{Audio, AudioMeasures, Loudness, PauseRule, Stretch, log_mel, loudness, measure, pauses};
+use fonex_core::text::Label;
+use fonex_core::{Clip, Side};
 use fonex_formats::audio::{Decoded, read_side};
-use fonex_formats::{Corpus, Place, Problem, audio_path, captions, read_corpus};
+use fonex_formats::{Corpus, Place, Problem, audio_path, captions, file_name_of, read_corpus};
 use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 use serde::Serialize;
 
@@ -76,6 +76,8 @@ struct Item {
     clip: Option<String>,
     side: Option<Side>,
     labels: Vec<SoundLabel>,
+    /// The whole label, where nothing says when its words are.
+    untimed: String,
 }
 
 pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
@@ -118,10 +120,10 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
             ..PauseRule::default()
         };
         let stem = one.clip.clone().or_else(|| Some(one.file.file_stem()?.to_string_lossy().into_owned()));
-        eprint!("{}", write_pieces(audio, &stem.unwrap_or_default().replace(['/', '\\'], "_"), &rule, folder)?);
+        output::note(write_pieces(audio, &file_name_of(&stem.unwrap_or_default()), &rule, folder)?.trim_end());
     }
     for problem in &problems {
-        eprintln!("error: {problem}");
+        output::note(&format!("error: {problem}"));
     }
     Ok(match (problems.is_empty(), done.is_empty()) {
         (true, _) => Code::Done,
@@ -139,7 +141,7 @@ fn items(options: &AudioOptions) -> Result<Vec<Item>, Failure> {
             items.extend(corpus_items(&read_corpus(path)?, options.clip.as_deref())?);
         } else {
             let labels = options.captions.as_deref().map(caption_labels).transpose()?.unwrap_or_default();
-            items.push(Item { path: path.clone(), clip: None, side: None, labels });
+            items.push(Item { path: path.clone(), clip: None, side: None, labels, untimed: String::new() });
         }
     }
     Ok(items)
@@ -150,14 +152,15 @@ fn corpus_items(corpus: &Corpus, only: Option<&str>) -> Result<Vec<Item>, Failur
     if let (true, Some(only)) = (chosen.is_empty(), only) {
         let ids: Vec<String> = corpus.clips.iter().map(|clip| clip.id.clone()).collect();
         let what = format!("the corpus has no clip \"{only}\"");
-        return Err(fonex_run::unknown(what, only, ids.iter().take(20), Place::file(&corpus.path)).into());
+        return Err(fonex_run::unknown(what, only, ids.iter(), Place::file(&corpus.path)).into());
     }
-    let item = |clip: &&fonex_core::Clip| {
+    let item = |clip: &&Clip| {
         let words = if clip.words.is_empty() { &clip.segments } else { &clip.words }.iter();
         Some(Item {
             path: audio_path(&corpus.folder, clip)?,
             clip: Some(clip.id.clone()),
             side: clip.side,
+            untimed: if words.len() > 0 { String::new() } else { first_reading(clip) },
             labels: words.map(|w| SoundLabel { text: w.text.clone(), start: w.start, end: w.end }).collect(),
         })
     };
@@ -165,7 +168,7 @@ fn corpus_items(corpus: &Corpus, only: Option<&str>) -> Result<Vec<Item>, Failur
 }
 
 fn caption_labels(path: &Path) -> Result<Vec<SoundLabel>, Problem> {
-    let text = fs::read_to_string(path).map_err(|error| Problem::io("read", path, &error))?;
+    let text = fonex_formats::regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
     let cues = captions::parse(&text, path)?;
     Ok(cues.into_iter().map(|cue| SoundLabel { text: cue.text, start: cue.start, end: cue.end }).collect())
 }
@@ -283,7 +286,7 @@ fn terminal_wave(audio: &Audio, labels: &[SoundLabel]) -> String {
     }
     let mut text = format!(" {wave}\n {}\n", scale.trim_end());
     let mut rows = [String::new(), String::new(), String::new()];
-    for label in labels {
+    for label in labels.iter().filter(|label| (0.0..audio.duration_s()).contains(&label.start)) {
         let at = (label.start / audio.duration_s() * width as f64) as usize;
         if let Some(row) = rows.iter_mut().find(|row| row.chars().count() <= at) {
             *row += &" ".repeat(at - row.chars().count());
@@ -305,24 +308,53 @@ fn extremes(audio: &Audio, columns: usize) -> Vec<(f32, f32)> {
 /// Bands of the picture's spectrogram.
 const BANDS: usize = 64;
 
+fn first_reading(clip: &Clip) -> String {
+    Label::parse(&clip.text).map_or_else(|_| clip.text.clone(), |label| label.first_reading())
+}
+
+/// The lines of a label without times, over the whole recording.
+fn untimed_labels(text: &str, duration_s: f64) -> Vec<SoundLabel> {
+    const LINE: usize = 120;
+    const LINES: usize = 3;
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + word.chars().count() < LINE => *line += &format!(" {word}"),
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    if lines.len() > LINES {
+        lines.truncate(LINES);
+        lines[LINES - 1] += " …";
+    }
+    lines.into_iter().map(|text| SoundLabel { text, start: 0.0, end: duration_s }).collect()
+}
+
 fn picture(one: &Measured, audio: &Audio, item: &Item) -> SoundPicture {
     let step_s = (audio.duration_s() / WAVE_COLUMNS as f64).max(0.005);
     let spectrogram = log_mel(audio, BANDS, step_s);
     SoundPicture {
         title: name(one),
         subtitle: format!(
-            "{:.2} s, {} Hz, loudness {}, true peak {}, SNR {}; blue stretches are pauses",
+            "{:.2} s, {} Hz, loudness {}, true peak {}, SNR {}; blue stretches are pauses{}",
             one.measures.duration_s,
             one.rate_hz,
             level(one.loudness_lufs, "LUFS"),
             level(one.true_peak_dbtp, "dBTP"),
-            level(one.measures.snr_db, "dB")
+            level(one.measures.snr_db, "dB"),
+            if item.untimed.is_empty() { "" } else { "; the label has no times" }
         ),
         duration_s: audio.duration_s(),
         wave: extremes(audio, WAVE_COLUMNS),
         spectrum: spectrogram.columns,
         bands_hz: spectrogram.bands_hz,
-        labels: item.labels.clone(),
+        labels: if item.labels.is_empty() {
+            untimed_labels(&item.untimed, audio.duration_s())
+        } else {
+            let inside = |label: &&SoundLabel| (0.0..audio.duration_s()).contains(&label.start);
+            let cut = |label: &SoundLabel| SoundLabel { end: label.end.min(audio.duration_s()), ..label.clone() };
+            item.labels.iter().filter(inside).map(cut).collect()
+        },
         pauses: one.pauses.iter().map(|pause| (pause.start, pause.end)).collect(),
     }
 }

@@ -7,7 +7,9 @@ use fonex_core::measures::{Measure, matching};
 use fonex_core::text::TextProfile;
 use fonex_core::verdict::DrawnUnit;
 use fonex_formats::{Place, Problem};
-use fonex_run::{read_profile, unknown};
+use fonex_run::{read_bench, read_profile, unknown};
+
+use crate::output;
 
 /// Which measures.
 #[derive(Debug, Clone, Default, Args)]
@@ -36,6 +38,21 @@ impl MeasureArg {
         }
         Ok(chosen)
     }
+}
+
+/// The profile that was named, else that of the bench file in the current folder, else the neutral one.
+pub fn profile_here(named: Option<&str>) -> Result<TextProfile, Problem> {
+    let bench = Path::new("fonex.toml");
+    if let Some(name) = named {
+        return read_profile(name, Path::new(""), Place::default().field("--profile"));
+    }
+    if bench.is_file() {
+        match read_bench(bench, &[]) {
+            Ok(bench) => return Ok(bench.text_profile),
+            Err(why) => output::caution(&format!("the neutral text profile is taken: {why}")),
+        }
+    }
+    read_profile("neutral", Path::new(""), Place::default())
 }
 
 /// What was drawn.

@@ -1,16 +1,23 @@
 //! `fonex compare`: findings about variants over the same clips.
 
+use std::path::PathBuf;
+
 use clap::Args;
-use fonex_analysis::{Asked, Comparison, CostSummary, RunView, Side, VariantView, Wanted, by_task, compare};
+use fonex_analysis::{
+    Asked, Comparison, CostSummary, Material, RunView, Side, VariantView, Wanted, by_task, compare,
+};
 use fonex_core::measures::find;
 use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::figure;
+use fonex_report::folded_under;
 use fonex_run::{existing_store, unknown};
-use fonex_store::{RunRef, Store};
+use fonex_store::Store;
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
-use super::{FEW_CLIPS, find_run, find_variant};
+use super::run_names::look_up;
+use super::varied::{Varied, recipes_table, write_chart};
+use super::{find_run, find_variant};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, money};
@@ -20,7 +27,8 @@ use crate::output::{self, Cell, Table, money};
 Examples, in the folder the demo made:
   fonex compare 1                              its first variant against the others
   fonex compare 1:marl/river 1:tern            two variants
-  fonex compare w45 w46 --measure 'wer,word_*' the same variants in two runs, by other measures")]
+  fonex compare w45 w46 --measure 'wer,word_*'  the same variants in two runs
+A run of what fonex corpus vary made is compared recipe by recipe with --varied.")]
 pub struct CompareOptions {
     /// What to compare; everything after the first is held against the first
     #[arg(required = true, value_name = "RUN")]
@@ -28,6 +36,12 @@ pub struct CompareOptions {
     /// Also compare within the slices of this tag, or speaker or lang; may be repeated
     #[arg(long, value_name = "TAG")]
     pub by: Vec<String>,
+    /// Hold clips that corpus vary made against those they were made of, recipe by recipe
+    #[arg(long)]
+    pub varied: bool,
+    /// With --varied, draw the first measure over the number of a step: .svg or .png
+    #[arg(short, long, value_name = "FILE", requires = "varied")]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
     pub measures: MeasureArg,
     #[command(flatten)]
@@ -42,29 +56,42 @@ pub struct CompareOptions {
 
 pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
     let mut store = existing_store(&options.bench.bench)?;
-    let asked = Asked { measures: options.measures.chosen()?, by: options.by.clone(), unit: options.unit.chosen() };
+    let mut measures = options.measures.chosen()?;
+    if options.varied && measures.is_empty() {
+        measures.extend(find("wer"));
+    }
+    let asked = Asked { measures, by: options.by.clone(), unit: options.unit.chosen() };
     let profile = options.profile.chosen()?;
     let mut named = Vec::new();
     for typed in &options.runs {
-        named.push(Named::find(&mut store, typed, profile.as_ref(), &asked)?);
+        named.push(Named::find(&mut store, typed, profile.as_ref(), &asked, options.varied)?);
     }
     check_slices(&named, &asked.by)?;
-    let comparisons = compare(&store, &pairs(&named)?, &asked)?;
+    let varied = if options.varied { Some(Varied::read(&store, &named)?) } else { None };
+    let pairs = match &varied {
+        Some(varied) => varied.pairs(&named),
+        None => pairs(&named)?,
+    };
+    let comparisons = compare(&store, &pairs, &asked)?;
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
         let problem = Problem::new("none of these measures applies to what is compared", Place::default());
         return Err(problem.remedy("fonex measures lists which measure is of which task").into());
     }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
+        Format::Table if options.varied => output::print(&recipes_page(&pairs, &comparisons))?,
         Format::Table => output::print(&page(&comparisons))?,
         form => output::print_table(&findings_table(&comparisons, true), form)?,
+    }
+    if let Some(path) = &options.output {
+        write_chart(path, &pairs, &comparisons, asked.measures[0])?;
     }
     Ok(Code::Done)
 }
 
 /// A run as named, with its variant where one was.
-struct Named {
-    view: RunView,
+pub(super) struct Named {
+    pub(super) view: RunView,
     variant: Option<String>,
 }
 
@@ -74,17 +101,21 @@ impl Named {
         typed: &str,
         profile: Option<&fonex_core::text::TextProfile>,
         asked: &Asked,
+        slices: bool,
     ) -> Result<Self, Failure> {
         // A label may hold a colon itself: the whole is tried first.
-        let whole = store.run(&RunRef::parse(typed))?;
-        let (run, variant) = match (whole, typed.split_once(':')) {
-            (Some(run), _) => (run, None),
-            (None, Some((run, variant))) => (find_run(store, run)?, Some(variant.to_owned())),
-            (None, None) => (find_run(store, typed)?, None),
+        let mut parts = typed.rmatch_indices(':').map(|(at, _)| (&typed[..at], &typed[at + 1..]));
+        let (run, variant) = match look_up(store, typed)? {
+            Some(run) => (run, None),
+            None => match parts.find_map(|(run, variant)| Some((look_up(store, run).transpose()?, variant))) {
+                Some((run, variant)) => (run?, Some(variant.to_owned())),
+                None => (find_run(store, typed.split(':').next().unwrap_or(typed))?, None),
+            },
         };
         // Only what the pairs need is read; figures of each side come with the findings.
         let wanted = Wanted {
             measures: asked.measures.first().copied().or_else(|| find("wer")).into_iter().collect(),
+            slices,
             ..Wanted::default()
         };
         let view = RunView::load(store, run, profile, &wanted)?;
@@ -95,9 +126,14 @@ impl Named {
     }
 
     /// Every variant that was named: one, or all of the run.
-    fn sides(&self) -> Vec<Side<'_>> {
+    pub(super) fn sides(&self) -> Vec<Side<'_>> {
         let named = |view: &&VariantView| self.variant.as_ref().is_none_or(|name| view.variant.name == *name);
-        self.view.variants.iter().filter(named).map(|variant| Side { run: &self.view, variant }).collect()
+        self.view
+            .variants
+            .iter()
+            .filter(named)
+            .map(|variant| Side { run: &self.view, variant, material: Material::Whole })
+            .collect()
     }
 }
 
@@ -149,6 +185,39 @@ fn pairs(named: &[Named]) -> Result<Vec<(Side<'_>, Side<'_>)>, Problem> {
     Ok(pairs)
 }
 
+/// One table for all recipes.
+fn recipes_page(pairs: &[(Side<'_>, Side<'_>)], comparisons: &[Comparison]) -> String {
+    let mut cautions: Vec<&String> = comparisons.iter().flat_map(|comparison| &comparison.cautions).collect();
+    cautions.sort();
+    cautions.dedup();
+    let cautions = cautions.iter().map(|caution| format!("caution: {caution}\n"));
+    cautions.collect::<String>() + &output::text(&recipes_table(pairs, comparisons)) + &explained(comparisons)
+}
+
+/// Why there is no verdict, a line a reason, and how many more clips would bring one.
+fn undecided(findings: &[Finding]) -> String {
+    let mut more_clips = Vec::new();
+    let mut reasons: Vec<(String, Vec<String>)> = Vec::new();
+    for finding in findings.iter().filter(|finding| finding.verdict == Verdict::CannotTell) {
+        let name = find(&finding.measure).map_or(finding.measure.as_str(), |measure| measure.name);
+        let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
+        if let Some(more) = finding.more_clips {
+            more_clips.push(format!("{more} for {name}{slice}"));
+            continue;
+        }
+        let (why, what) = (reason(finding), format!("{name}{slice}"));
+        match reasons.iter_mut().find(|(known, _)| *known == why) {
+            Some((_, all)) => all.push(what),
+            None => reasons.push((why, vec![what])),
+        }
+    }
+    let more_clips = (!more_clips.is_empty()).then(|| {
+        format!("more clips that would tell such a difference, four times in five: {}", more_clips.join(", "))
+    });
+    let reasons = reasons.into_iter().map(|(why, what)| format!("no verdict on {}: {why}", what.join(", ")));
+    more_clips.into_iter().chain(reasons).map(|line| folded_under(&line, output::width(), 2)).collect()
+}
+
 fn page(comparisons: &[Comparison]) -> String {
     let mut text = String::new();
     for comparison in comparisons {
@@ -156,27 +225,24 @@ fn page(comparisons: &[Comparison]) -> String {
         for caution in &comparison.cautions {
             text += &format!("  caution: {caution}\n");
         }
-        text += &output::text(&findings_table(std::slice::from_ref(comparison), false));
+        let table = findings_table(std::slice::from_ref(comparison), false);
+        text += &output::text(&table.without(&["more clips", "reason"]));
+        text += &undecided(&comparison.findings);
         text += &costs(comparison);
         text.push('\n');
     }
+    text + &explained(comparisons)
+}
+
+/// What intervals and verdicts stand for.
+fn explained(comparisons: &[Comparison]) -> String {
+    let mut text = String::new();
     let findings: Vec<&Finding> = comparisons.iter().flat_map(|comparison| &comparison.findings).collect();
     let tested = findings.iter().filter(|finding| finding.interval.is_some()).count();
     text += &format!(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
         output::plural(tested as u64, "finding")
     );
-    if findings.iter().any(|finding| finding.more_clips.is_some()) {
-        text += "So many more clips would tell a difference of the size seen with a chance of 80 %.\n";
-    }
-    if let Some(clips) =
-        findings.iter().filter(|f| f.slice.is_none()).map(|f| f.clips).min().filter(|n| *n < FEW_CLIPS)
-    {
-        text += &format!(
-            "caution: {} in a pair: with fewer than {FEW_CLIPS} take every interval as rough\n",
-            output::plural(clips, "clip")
-        );
-    }
     let mut units: Vec<DrawnUnit> = Vec::new();
     findings.iter().map(|finding| finding.unit).for_each(|unit| {
         if !units.contains(&unit) {
@@ -222,7 +288,8 @@ pub(super) fn findings_table(comparisons: &[Comparison], named: bool) -> Table {
         ("first", 1),
         ("second", 1),
         ("difference", 0),
-        ("what it would take", 3),
+        ("more clips", 3),
+        ("reason", 3),
     ];
     let mut table = Table::new(sides.into_iter().filter(|_| named).chain(columns));
     for comparison in comparisons {
@@ -234,7 +301,7 @@ pub(super) fn findings_table(comparisons: &[Comparison], named: bool) -> Table {
     table.without_empty_columns()
 }
 
-fn finding_cells(finding: &Finding) -> [Cell; 9] {
+fn finding_cells(finding: &Finding) -> [Cell; 10] {
     let measure = find(&finding.measure);
     let unit = measure.map_or(fonex_core::measures::Unit::Ratio, |measure| measure.unit);
     let units = if finding.unit == DrawnUnit::Clip {
@@ -244,14 +311,15 @@ fn finding_cells(finding: &Finding) -> [Cell; 9] {
     };
     [
         verdict(finding.verdict),
-        Cell::text(measure.map_or(finding.measure.as_str(), |measure| measure.name)),
+        measure.map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name)),
         Cell::text(finding.slice.as_deref().unwrap_or("all")),
         Cell::Count(finding.clips),
         units,
         Cell::figure(unit, finding.first),
         Cell::figure(unit, finding.second),
         finding.difference.map_or(Cell::Empty, |difference| Cell::Difference(unit, difference, finding.interval)),
-        Cell::text(what_it_would_take(finding)),
+        finding.more_clips.map_or(Cell::Empty, Cell::Count),
+        Cell::text(reason(finding)),
     ]
 }
 
@@ -266,15 +334,15 @@ pub(super) fn verdict(verdict: Verdict) -> Cell {
     Cell::Verdict(sign, verdict.as_str().to_owned())
 }
 
-pub(super) fn what_it_would_take(finding: &Finding) -> String {
+/// Why it cannot tell, where that is not a number of clips.
+fn reason(finding: &Finding) -> String {
     if let Some(why) = &finding.withheld {
         return why.clone();
     }
     match (finding.verdict, finding.interval, finding.more_clips) {
         (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
-        (Verdict::CannotTell, Some(_), Some(more)) => format!("{more} more clips"),
         (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => "no difference is seen".to_owned(),
-        (Verdict::CannotTell, Some(_), None) => "over a million more clips".to_owned(),
+        (Verdict::CannotTell, Some(_), None) => "over a million more clips would be needed".to_owned(),
         _ => String::new(),
     }
 }

@@ -152,6 +152,8 @@ impl DemoFolder {
     fn compare(&self, runs: &[&str], by: &[&str]) -> Result<(), Failure> {
         let strings = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
         compare::compare_runs(&compare::CompareOptions {
+            varied: false,
+            output: None,
             runs: strings(runs),
             by: strings(by),
             measures: MeasureArg::default(),

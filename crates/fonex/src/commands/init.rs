@@ -31,8 +31,8 @@ pub fn init(options: &InitOptions) -> Result<Code, Failure> {
         })?;
     file.write_all(TEMPLATE.as_bytes()).map_err(|error| Problem::io("write", &path, &error))?;
     output::print(&format!(
-        "Wrote {}.\nNext: put your clips into corpus.jsonl beside it, edit the engine's command, and run:\n  \
-         fonex try my-recogniser CLIP-ID    one clip, now\n  fonex run                           all of them\n",
+        "Wrote {}.\nNext: put your clips into corpus.jsonl beside it, edit the engine's command, and run in that folder:\n  \
+         fonex try my-recogniser CLIP-ID    one clip, now\n  fonex run hear                      all of them\n",
         path.display()
     ))?;
     Ok(Code::Done)

@@ -7,7 +7,7 @@ use fonex_core::latency::{LoadForm, LoadReport, LoadStep};
 use fonex_core::measures::Unit;
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
-use fonex_run::{LoadSteps, LoadWatch, existing_store, open_store, put_load, read_bench, stop_on_interrupt};
+use fonex_run::{Interrupt, LoadSteps, LoadWatch, Loaded, existing_store, open_store, put_load, read_bench};
 use fonex_store::StudyKind;
 
 use super::studies::{find_study, keep_study};
@@ -71,14 +71,20 @@ pub fn load(options: &LoadOptions) -> Result<Code, Failure> {
             .remedy("add load = { rates = [5, 10, 20] } to it, or write --rate 5,10,20 or --concurrency 1,2,4")
             .into());
     }
-    let stop = stop_on_interrupt();
-    let reports = put_load(&bench, plan, &LoadSteps { forms: &forms, seconds }, &stop, &Told)?;
+    let interrupt = Interrupt::listen();
+    let Loaded { reports, broken_off } =
+        put_load(&bench, plan, &LoadSteps { forms: &forms, seconds }, &interrupt, &Told)?;
+    if let Some((variant, form)) = broken_off {
+        output::caution(&format!("stopped during {variant} {}: that step is left out", named(form)));
+    }
     if !reports.is_empty() {
         let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Load, &reports)?;
-        eprintln!("Kept as study {number}: fonex report RUN --load {number} puts it on a page.");
+        output::note(&format!("Kept as study {number}: fonex report RUN --load {number} puts it on a page."));
     }
-    print(&reports, options)?;
-    Ok(if stop.is_set() { Code::Interrupted } else { Code::Done })
+    if !reports.is_empty() || !interrupt.flag().is_set() {
+        print(&reports, options)?;
+    }
+    Ok(if interrupt.flag().is_set() { Code::Interrupted } else { Code::Done })
 }
 
 fn print(reports: &[LoadReport], options: &LoadOptions) -> Result<(), Failure> {
@@ -98,7 +104,7 @@ struct Told;
 
 impl LoadWatch for Told {
     fn step(&self, variant: &str, step: &LoadStep) {
-        eprintln!("{variant} {}: {}", named(step.form), step_in_words(step));
+        output::note(&format!("{variant} {}: {}", named(step.form), step_in_words(step)));
     }
 
     fn left_out(&self, what: &str) {
@@ -129,6 +135,7 @@ fn table(reports: &[LoadReport]) -> Table {
         ("median", 0),
         ("p95", 0),
         ("p99", 2),
+        ("new connections", 5),
         ("client late p95", 4),
         ("client CPU", 4),
         ("note", 1),
@@ -154,6 +161,7 @@ fn table(reports: &[LoadReport]) -> Table {
                 waited(|w| w.p50),
                 waited(|w| w.p95),
                 waited(|w| w.p99),
+                Cell::Count(step.opened),
                 Cell::figure(Unit::Ms, step.client_late_ms.as_ref().map(|late| late.p95)),
                 Cell::figure(Unit::Share, step.client_cpu),
                 Cell::text(notes.join(", ")),

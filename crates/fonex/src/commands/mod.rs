@@ -16,6 +16,7 @@ mod pieces;
 mod power;
 pub mod report;
 pub mod run;
+mod run_names;
 pub mod runs;
 pub mod score;
 pub mod show;
@@ -23,12 +24,11 @@ pub mod standin;
 mod studies;
 pub mod trend;
 pub mod try_engine;
-mod try_live;
 pub mod turns;
+mod varied;
 pub mod windows;
 
 use fonex_formats::Place;
-use fonex_store::{Run, RunRef, Store};
 
 use fonex_analysis::{RunView, VariantView};
 use fonex_run::unknown;
@@ -37,9 +37,7 @@ use crate::cli::{Cli, Command};
 use crate::commands::standin::StandinCommand;
 use crate::failure::{Code, Failure};
 use crate::output::plural;
-
-/// With fewer clips intervals are rough.
-const FEW_CLIPS: u64 = 20;
+use run_names::find_run;
 
 /// `3 errors in 7 words`: insertions are errors too, so that there may be more of them than words.
 fn errors_of_words(errors: u64, words: u64) -> String {
@@ -70,20 +68,6 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Report(options) => report::report(&options),
         Command::Completions(options) => completions::completions(&options),
     }
-}
-
-/// The run a person named.
-fn find_run(store: &Store, typed: &str) -> Result<Run, Failure> {
-    store.run(&RunRef::parse(typed))?.map_or_else(
-        || {
-            let runs = store.runs()?;
-            let labels: Vec<String> = runs.iter().filter_map(|run| run.label.clone()).collect();
-            let problem =
-                unknown(format!("there is no run \"{typed}\" in the store"), typed, &labels, Place::default());
-            Err(problem.expected("a run's number, its label, or last; fonex runs lists them").into())
-        },
-        Ok,
-    )
 }
 
 /// The variant of a run that a person named.

@@ -4,18 +4,20 @@ use clap::Args;
 use fonex_core::{Clip, Task};
 use fonex_store::{RunRef, Store};
 
+use super::run_names::check_label;
+
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
 use fonex_analysis::RunView;
 use fonex_core::measures::Unit;
 use fonex_run::{Bench, Plan, existing_store, open_store, read_bench};
-use fonex_run::{Execution, Forecast, execute, forecast, stop_on_interrupt};
+use fonex_run::{Execution, Forecast, Interrupt, execute, forecast};
 
 use crate::output::{self, Cell, RunBar, Table, money, plural};
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example, in the folder the demo made: fonex run radio --label my-first")]
+#[command(after_help = "Example, in the folder the demo made: fonex run recognisers --label my-first")]
 pub struct RunOptions {
     /// Plan of the bench file; may be left out where there is only one
     pub plan: Option<String>,
@@ -50,7 +52,7 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     let execution = execute_plan(options, &bench, plan, &mut store)?;
     if let Some(why) = &execution.stopped {
         output::caution(&format!("run {} was stopped: {why}", execution.run));
-        eprintln!("  Every finished trial is kept. To resume: {}", again(options, &bench, plan));
+        output::note(&format!("  Every finished trial is kept. To resume: {}", again(options, &bench, plan)));
         return Ok(Code::Interrupted);
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
@@ -140,8 +142,12 @@ pub fn run_quietly(options: &RunOptions) -> Result<(Code, i64), Failure> {
 }
 
 fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut Store) -> Result<Execution, Failure> {
-    let stop = stop_on_interrupt();
-    let execution = execute(bench, plan, options.label.as_deref(), options.anew, store, &stop, &RunBar::default())?;
+    if let Some(label) = &options.label {
+        check_label(label)?;
+    }
+    let interrupt = Interrupt::listen();
+    let execution =
+        execute(bench, plan, options.label.as_deref(), options.anew, store, &interrupt, &RunBar::default())?;
     say_what_happened(&execution);
     Ok(execution)
 }
@@ -149,7 +155,11 @@ fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut St
 /// What a person must know that the tables do not say.
 fn say_what_happened(execution: &Execution) {
     if execution.resumed_with > 0 {
-        eprintln!("Resumed run {}: {} were done before.", execution.run, plural(execution.resumed_with, "trial"));
+        output::note(&format!(
+            "Resumed run {}: {} were done before.",
+            execution.run,
+            plural(execution.resumed_with, "trial")
+        ));
     }
     for left_out in execution.left_out.iter().take(5) {
         output::caution(&format!("clip {} is left out: {}", left_out.clip_id, left_out.reason));
@@ -161,7 +171,7 @@ fn say_what_happened(execution: &Execution) {
         output::caution(&format!("trials were left out: {why}"));
     }
     if !execution.not_begun.is_empty() {
-        eprintln!("  Run {} stays unfinished; the same command goes on with it.", execution.run);
+        output::note(&format!("  Run {} stays unfinished; the same command goes on with it.", execution.run));
     }
     if execution.failed > 0 {
         output::caution(&format!("{} failed: they have no answer", plural(execution.failed, "trial")));

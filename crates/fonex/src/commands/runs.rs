@@ -1,17 +1,25 @@
 //! `fonex runs`: what is stored.
 
-use clap::Args;
-use fonex_store::{RunState, Store, Study, StudyKind};
+use clap::{Args, Subcommand};
+use fonex_formats::Problem;
+use fonex_store::{Run, RunState, Store, StoreError, Study, StudyKind};
 use serde::Serialize;
 
+use super::find_run;
+use super::run_names::check_label;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table};
-use fonex_run::existing_store;
+use fonex_run::{existing_store, store_to_change};
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example, in the folder the demo made: fonex runs")]
+#[command(args_conflicts_with_subcommands = true)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex runs
+  fonex runs --studies")]
 pub struct RunsOptions {
+    #[command(subcommand)]
+    pub action: Option<RunsAction>,
     /// List the studies of load and turns instead
     #[arg(long)]
     pub studies: bool,
@@ -19,6 +27,38 @@ pub struct RunsOptions {
     pub bench: BenchArg,
     #[command(flatten)]
     pub format: FormatArg,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum RunsAction {
+    /// Delete runs, and the sound that only they refer to
+    Delete(DeleteOptions),
+    /// Give a run another label
+    Relabel(RelabelOptions),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex runs delete w41 --dry-run")]
+pub struct DeleteOptions {
+    /// Runs: numbers, labels, or last
+    #[arg(required = true, value_name = "RUN")]
+    pub runs: Vec<String>,
+    /// Delete nothing; say what would go
+    #[arg(long)]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex runs relabel w41 first-week")]
+pub struct RelabelOptions {
+    /// Run: its number, its label, or last
+    pub run: String,
+    /// The new label; left out, the run has none any more
+    pub label: Option<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
 }
 
 /// One stored run in short.
@@ -45,6 +85,11 @@ struct StudyLine {
 }
 
 pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
+    match &options.action {
+        Some(RunsAction::Delete(options)) => return delete(options),
+        Some(RunsAction::Relabel(options)) => return relabel(options),
+        None => {}
+    }
     let store = existing_store(&options.bench.bench)?;
     if options.studies {
         return studies(&store, options.format.format);
@@ -99,6 +144,63 @@ pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
     if options.format.format == Format::Table && !store.studies()?.is_empty() {
         output::print("\nThere are studies of load or turns as well: fonex runs --studies lists them.\n")?;
     }
+    Ok(Code::Done)
+}
+
+fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
+    let store = store_to_change(&options.bench.bench)?;
+    let mut runs: Vec<Run> = Vec::new();
+    for typed in &options.runs {
+        let run = find_run(&store, typed)?;
+        if runs.iter().all(|other| other.id != run.id) {
+            runs.push(run);
+        }
+    }
+    let numbers: Vec<i64> = runs.iter().map(|run| run.id).collect();
+    // A run that is being executed is not taken away from under its trials.
+    let locks = numbers.iter().map(|run| Ok((*run, store.lock(*run)?))).collect::<Result<Vec<_>, StoreError>>()?;
+    let sound = store.unused_audio(&numbers)?;
+    let (verb, files) = (if options.dry_run { "Would delete" } else { "Deleted" }, store.audio_files());
+    let mut text = String::new();
+    for run in &runs {
+        let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
+        let trials = output::plural(store.trial_count(run.id)?, "trial");
+        text += &format!("{verb} run {}{label} of plan {}: {trials}.\n", run.id, run.plan);
+    }
+    if !sound.is_empty() {
+        let mib = sound.iter().map(|(_, bytes)| bytes).sum::<u64>() as f64 / f64::from(1 << 20);
+        let count = output::plural(sound.len() as u64, "sound file");
+        text += &format!("{verb} {count} that no other run refers to ({mib:.1} MiB).\n");
+    }
+    if !options.dry_run {
+        store.delete_runs(&numbers)?;
+        for (name, _) in &sound {
+            files.delete(name).map_err(|error| Problem::io("delete", &files.path(name), &error))?;
+        }
+    }
+    for (run, lock) in locks {
+        store.unlock(run, lock);
+    }
+    output::print(&text)?;
+    Ok(Code::Done)
+}
+
+fn relabel(options: &RelabelOptions) -> Result<Code, Failure> {
+    let store = store_to_change(&options.bench.bench)?;
+    let run = find_run(&store, &options.run)?;
+    if let Some(label) = &options.label {
+        check_label(label)?;
+        if let Some(other) = store.labelled(label)?.iter().find(|other| other.id != run.id) {
+            output::caution(&format!(
+                "run {} has the label \"{label}\" as well; #{} and #{0} tell them apart",
+                other.id, run.id
+            ));
+        }
+    }
+    store.relabel(run.id, options.label.as_deref())?;
+    let label =
+        options.label.as_ref().map_or_else(|| "no label".to_owned(), |label| format!("the label \"{label}\""));
+    output::print(&format!("Run {} has {label}.\n", run.id))?;
     Ok(Code::Done)
 }
 

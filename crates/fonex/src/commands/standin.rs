@@ -2,7 +2,6 @@
 
 use clap::{Args, Subcommand};
 use std::collections::BTreeMap;
-use std::time::Duration;
 
 use fonex_engines::{Secrets, Transport};
 use fonex_formats::audio::read_side;
@@ -61,7 +60,7 @@ pub fn serve(options: &StandinServe) -> Result<Code, Failure> {
         keys: options.key_from.iter().map(|name| key(&bench, name)).collect::<Result<_, _>>()?,
         quota: options.quota,
         fault_share: options.fault_share,
-        slow_accept: Duration::from_secs_f64(options.slow_accept_ms.max(0.0) / 1e3),
+        slow_accept: fonex_core::latency::span(options.slow_accept_ms.max(0.0) / 1e3),
         ..service_config(&bench)?
     };
     let known = config.clips.len();
@@ -70,7 +69,10 @@ pub fn serve(options: &StandinServe) -> Result<Code, Failure> {
             .remedy("--port 0 takes a free one")
     })?;
     output::print(&format!("http://{}\n", service.address()))?;
-    eprintln!("Serving the stand-ins of {} with {known} labelled clips until Ctrl-C.", bench.path.display());
+    output::note(&format!(
+        "Serving the stand-ins of {} with {known} labelled clips until Ctrl-C.",
+        bench.path.display()
+    ));
     service.wait();
     Ok(Code::Done)
 }
@@ -83,7 +85,14 @@ pub(super) fn key(bench: &Bench, variable: &str) -> Result<String, Problem> {
 
 /// The stand-ins and labelled clips of a bench file, without key, quota or faults.
 pub(super) fn service_config(bench: &Bench) -> Result<ServiceConfig, Failure> {
-    let (engines, clips) = (engines(bench), clips(bench)?);
+    let engines = engines(bench);
+    if engines.is_empty() {
+        let problem = Problem::new("no engine of this bench file is a stand-in", Place::file(&bench.path));
+        return Err(problem
+            .remedy("name a bench file whose engines have transport = \"standin\" with --bench")
+            .into());
+    }
+    let clips = clips(bench)?;
     Ok(ServiceConfig { engines, clips, seed: bench.seed, ..ServiceConfig::default() })
 }
 

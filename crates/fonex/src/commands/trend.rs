@@ -13,7 +13,6 @@ use fonex_report::terminal_trend;
 use fonex_run::existing_store;
 use fonex_store::{RunState, Store};
 
-use super::FEW_CLIPS;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
@@ -218,14 +217,8 @@ fn print_page(all: &[Series]) -> Result<(), Failure> {
         }
         text.push('\n');
     }
-    let clips =
-        all.iter().flat_map(|series| &series.points).map(|point| point.clips).filter(|clips| *clips > 0).min();
-    if let Some(clips) = clips.filter(|clips| *clips < FEW_CLIPS) {
-        let clips = plural(clips, "clip");
-        text += &format!("caution: {clips} in a run: with fewer than {FEW_CLIPS} take every interval as rough\n");
-    }
-    text += "Dots: 95 % interval over clips. Each run is tested once, with the runs before it; a change that was told stays\n";
-    text += "told, and at most 5 % of unchanged series claim one.\n";
+    text += "Dots: 95 % interval over clips. Each run is tested once, with the runs before it; a change once found stands,\n";
+    text += "and at most 5 % of unchanged series claim one.\n";
     output::print(&text)
 }
 
@@ -250,17 +243,18 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
         };
         lines.push(match change.shape {
             ChangeShape::Step => format!(
-                "{verdict} since {}, by {by}{interval}{for_whom}; told by {}",
+                "{verdict} since {}, by {by}{interval}{for_whom}; found at {}",
                 name(change.from),
                 name(change.told_by)
             ),
             ChangeShape::Creep => {
-                format!("{verdict} little by little, by {by}{interval}{for_whom}; told by {}", name(change.told_by))
+                format!("{verdict} little by little, by {by}{interval}{for_whom}; found at {}", name(change.told_by))
             }
         });
     }
     lines.extend(series.breaks.iter().map(|other| format!("from {} on {}", name(other.before), other.what)));
     lines.extend(series.withheld.clone());
+    lines.extend(series.cautions.iter().map(|caution| format!("caution: {caution}")));
     lines
 }
 
@@ -284,7 +278,9 @@ fn points_table(all: &[Series]) -> Table {
                 value,
                 change.map_or(Cell::text(""), |change| super::compare::verdict(change.verdict)),
             ];
-            let named = [&series.variant, &series.measure].map(|name| Cell::text(name.as_str()));
+            let measure = find(&series.measure);
+            let measure = measure.map_or(Cell::Empty, |measure| Cell::Named(measure.id, measure.name));
+            let named = [Cell::text(series.variant.as_str()), measure];
             table.row(named.into_iter().filter(|_| several).chain(cells));
         }
     }

@@ -4,12 +4,12 @@ use std::path::PathBuf;
 
 use clap::Args;
 use fonex_core::Clip;
-use fonex_core::latency::{InterruptionReport, Link, Turn};
+use fonex_core::latency::{InterruptionReport, Link, SpeechEnd, Turn};
 use fonex_core::measures::Unit;
 use fonex_formats::{Corpus, Place, Problem, nearest};
 use fonex_report::charts::{TurnBar, turns_svg};
 use fonex_run::{
-    Bench, Conversation, Dialogue, TurnPlan, existing_store, open_store, read_bench, stop_on_interrupt, take_turns,
+    Bench, Conversation, Dialogue, Interrupt, TurnPlan, existing_store, open_store, read_bench, take_turns,
 };
 use fonex_store::StudyKind;
 
@@ -25,7 +25,7 @@ use crate::output::{self, Cell, Table, milliseconds, percent, plural};
 pub struct TurnsOptions {
     /// Clips to begin a turn with; all that have audio by default
     pub clips: Vec<String>,
-    /// The recogniser
+    /// The recogniser, with its model where it has several: marl/river
     #[arg(
         long,
         value_name = "ENGINE",
@@ -34,7 +34,7 @@ pub struct TurnsOptions {
         hide_default_value = true
     )]
     pub hear: String,
-    /// The responder
+    /// The responder, with its model where it has several
     #[arg(
         long,
         value_name = "ENGINE",
@@ -43,7 +43,7 @@ pub struct TurnsOptions {
         hide_default_value = true
     )]
     pub reply: String,
-    /// The synthesiser
+    /// The synthesiser, with its model or voice where it has several: osier/Ilka, osier/MODEL/VOICE
     #[arg(
         long,
         value_name = "ENGINE",
@@ -87,20 +87,20 @@ pub fn turns(options: &TurnsOptions) -> Result<Code, Failure> {
     }
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let corpus = bench.read_corpus(None)?;
-    let stop = stop_on_interrupt();
+    let interrupt = Interrupt::listen();
     let plan = TurnPlan {
         engines: [&options.hear, &options.reply, &options.speak].map(String::as_str),
         dialogues: dialogues(options, &bench, &corpus)?,
         live: options.live,
         interrupt_after: options.interrupt_after,
     };
-    let conversation = take_turns(&bench, &corpus, &plan, &stop, &output::caution)?;
+    let conversation = take_turns(&bench, &corpus, &plan, &interrupt, &output::caution)?;
     if !conversation.turns.is_empty() {
         let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Turns, &conversation)?;
-        eprintln!("Kept as study {number}: fonex report RUN --turns {number} puts it on a page.");
+        output::note(&format!("Kept as study {number}: fonex report RUN --turns {number} puts it on a page."));
     }
     print(&conversation, options)?;
-    Ok(match (stop.is_set(), conversation.broken_off.is_empty()) {
+    Ok(match (interrupt.flag().is_set(), conversation.broken_off.is_empty()) {
         (true, _) => Code::Interrupted,
         (false, false) => Code::TrialsFailed,
         (false, true) => Code::Done,
@@ -166,7 +166,22 @@ pub(super) fn in_words(conversation: &Conversation) -> Vec<String> {
         Link::Reply => &conversation.reply,
         Link::Speak => &conversation.speak,
     };
-    lines.push(format!("{name} takes {} of it: improve it first", percent(Some(summary.its_share))));
+    let ends = |how| conversation.turns.iter().filter(|turn| turn.speech_end == Some(how)).count() as u64;
+    match (ends(SpeechEnd::Measured), ends(SpeechEnd::AudioEnd)) {
+        (0, 0) => {}
+        (measured, 0) => lines.push(format!(
+            "without word labels, the end of speech was taken from the silence in the audio ({})",
+            plural(measured, "turn")
+        )),
+        (_, unknown) => lines.push(format!(
+            "the end of speech is not known ({}: no word labels, no silence at the end): times count from the end of the audio",
+            plural(unknown, "turn")
+        )),
+    }
+    // Whose part it is cannot be said where it is not known when the recogniser's began.
+    if ends(SpeechEnd::AudioEnd) == 0 {
+        lines.push(format!("{name} takes {} of it: improve it first", percent(Some(summary.its_share))));
+    }
     let saves = summary.overlap_saves_ms;
     let saves = if saves < 0.5 { "nothing".to_owned() } else { milliseconds(saves) };
     lines.push(format!("speaking the first sentence as soon as it is there would save {saves}"));

@@ -68,7 +68,7 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
         Some(typed) => (Code::Done, typed.clone()),
         None => {
             let (code, run) = run::run_quietly(&options.run)?;
-            (code, run.to_string())
+            (code, format!("#{run}"))
         }
     };
     let mut store = existing_store(bench)?;
@@ -105,11 +105,9 @@ struct Study {
 
 /// What each way of delivery of a run showed; none where there was one way only.
 pub(super) fn windows_of(store: &Store, view: &RunView, bench: &Path) -> Result<Option<Vec<Window>>, Failure> {
-    let mut ways: Vec<Option<&str>> =
-        view.variants.iter().map(|variant| variant.variant.delivery.as_deref()).collect();
-    ways.sort_unstable();
-    ways.dedup();
-    if ways.len() < 2 { Ok(None) } else { measure(store, view, bench).map(Some) }
+    let ways: Vec<Delivery> = view.variants.iter().map(|variant| variant.variant.delivery).collect();
+    let several = ways.windows(2).any(|pair| pair[0] != pair[1]);
+    if several { measure(store, view, bench).map(Some) } else { Ok(None) }
 }
 
 fn measure(store: &Store, view: &RunView, bench: &Path) -> Result<Vec<Window>, Failure> {
@@ -132,23 +130,22 @@ fn measure(store: &Store, view: &RunView, bench: &Path) -> Result<Vec<Window>, F
     let hears = view.variants.iter().filter(|variant| variant.variant.task == Task::Hear);
     Ok(hears
         .map(|variant| {
-            let delivery = variant.variant.delivery.as_deref().map_or(Some(Delivery::Whole), Delivery::parse);
+            let delivery = variant.variant.delivery;
             let wer = variant.measures.get("wer");
             let live = |id: &str| variant.measures.get(id).map(|estimate| estimate.value);
             let delay_ms = match delivery {
                 // Live, words are there when they were shown for good.
-                Some(Delivery::Live(_)) => live("live_settled_p50").map(|p50| Delay {
+                Delivery::Live(_) => live("live_settled_p50").map(|p50| Delay {
                     p50,
                     p95: live("live_settled_p95").unwrap_or(p50),
                     interval: variant.measures.get("live_settled_p50").and_then(|estimate| estimate.interval),
                 }),
-                Some(delivery) => delays(&trials[variant.place], &labels, &delivery, &audio),
-                None => None,
+                _ => delays(&trials[variant.place], &labels, &delivery, &audio),
             };
             Window {
                 variant: variant.variant.name.clone(),
                 engine: variant.variant.engine.clone(),
-                delivery: variant.variant.delivery.clone().unwrap_or_else(|| "whole".to_owned()),
+                delivery: delivery.to_string(),
                 wer: wer.map(|wer| wer.value),
                 interval: wer.and_then(|wer| wer.interval),
                 delay_ms,

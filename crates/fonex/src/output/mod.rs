@@ -10,11 +10,12 @@ use std::path::Path;
 
 use fonex_formats::{Place, Problem};
 use fonex_report::png_from_svg;
+use fonex_report::readable::{escaped, page};
 use serde::Serialize;
 
 pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
 pub use fonex_report::{Cell, Table};
-pub use notes::{percent, rate_with_interval, timing_notes};
+pub use notes::{in_pieces, percent, rate_with_interval, timing_notes};
 pub use progress::{RunBar, clip_bar};
 pub use words::{thread_key, thread_lines};
 
@@ -24,19 +25,26 @@ use crate::failure::Failure;
 /// Prints a failure the one way all failures are printed.
 pub fn print_failure(failure: &Failure) {
     if let Failure::Input(problems) = failure {
-        eprintln!("error: {problems}");
+        note(&format!("error: {problems}"));
     }
 }
 
 /// Prints a caution that does not stop the work.
 pub fn caution(message: &str) {
-    eprintln!("caution: {message}");
+    note(&format!("caution: {message}"));
+}
+
+/// Prints a line beside the results, to standard error. Nothing but this and [`print`] writes to the terminal, and neither lets through
+/// what could steer one.
+pub fn note(line: &str) {
+    // Where nobody listens there is nobody to tell.
+    drop(writeln!(std::io::stderr().lock(), "{}", page(line)));
 }
 
 /// Prints text to standard output; a reader that goes away ends the command quietly.
 pub fn print(text: &str) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    out.write_all(text.as_bytes())?;
+    out.write_all(page(text).as_bytes())?;
     out.flush()?;
     Ok(())
 }
@@ -45,7 +53,7 @@ pub fn print(text: &str) -> Result<(), Failure> {
 pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     let mut text = serde_json::to_string_pretty(value).map_err(|error| std::io::Error::other(error.to_string()))?;
     text.push('\n');
-    print(&text)
+    print(&escaped(&text))
 }
 
 /// Prints one table in the form asked for; JSON is the caller's.
@@ -73,7 +81,7 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
         }
     };
     fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))?;
-    eprintln!("Wrote {}.", path.display());
+    note(&format!("Wrote {}.", path.display()));
     Ok(())
 }
 

@@ -15,6 +15,12 @@ pub fn rate_with_interval(rate: Option<f64>, interval: Option<Interval>) -> Stri
     figure_with_interval(Unit::Share, rate, interval)
 }
 
+/// What it means that texts were aligned piece by piece.
+pub fn in_pieces(count: u64, what: &str) -> String {
+    let count = plural(count, what);
+    format!("{count} too long and too unlike the label to be aligned as a whole: the errors are an upper bound")
+}
+
 /// What is to be known before word times are believed, a sentence each.
 pub fn timing_notes(timing: &Timing) -> Vec<String> {
     let mut notes = Vec::new();

@@ -1,6 +1,7 @@
 //! The word-by-word comparison in a terminal: a thread that runs on where the words were heard right.
 
 use fonex_core::accuracy::WordStep;
+use fonex_report::readable::one_line;
 use fonex_report::{Piece, is_right_to_left, pieces};
 use unicode_width::UnicodeWidthStr;
 
@@ -69,7 +70,7 @@ impl Column {
 }
 
 fn column(piece: &Piece) -> Column {
-    let clean = |word: &str| -> String { word.chars().filter(|c| !c.is_control()).collect() };
+    let clean = one_line;
     let column = |said: String, heard: String, tone| Column { said, heard, tone };
     match piece {
         Piece::Right { said } => column(clean(said), String::new(), Tone::Thread),
@@ -107,7 +108,7 @@ fn two_lines(columns: &[Column], colour: bool) -> [String; 2] {
 /// One fault a line, each word isolated (UAX 9) so that directions do not mix.
 fn list_lines(drawn: &[Piece]) -> Vec<String> {
     let isolated = |word: &str| {
-        let clean: String = word.chars().filter(|c| !c.is_control()).collect();
+        let clean = one_line(word);
         format!("\u{2068}{clean}\u{2069}")
     };
     let mut lines = Vec::new();

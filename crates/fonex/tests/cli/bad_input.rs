@@ -9,7 +9,7 @@ const LINES: [(&str, &[&str]); 13] = [
     (r#"{"id":"first","text":"again"}"#, &["the id \"first\" is taken", "corpus.jsonl:2", "corpus.jsonl:1"]),
     (r#"{"id":"","text":"x"}"#, &["the id is empty", "field id"]),
     (r#"{"id":"a","text":"go {now"}"#, &["column 4 is never closed", "field text"]),
-    (r#"{"id":"a","text":"x","words":[{"text":"x","start":"0.1","end":1}]}"#, &["words[0].start", "f64"]),
+    (r#"{"id":"a","text":"x","words":[{"text":"x","start":"0.1","end":1}]}"#, &["words[0].start", "a number"]),
     (r#"{"id":"a","text":"x","words":[{"text":"x","start":2,"end":1}]}"#, &["ends at 1 s", "words[0].end"]),
     (r#"{"id":"a","text":"x","words":[{"text":"x","start":-1,"end":1}]}"#, &["starts at -1 s", "words[0].start"]),
     (r#"{"id":"a","text":"x","tags":{"n":1}}"#, &["tags.n", "string"]),
@@ -146,4 +146,135 @@ fn audio_that_cannot_be_used_is_left_out_and_the_rest_runs() {
     assert_eq!(view["run"]["left_out"].as_array().unwrap().len(), 3);
     assert_eq!(view["variants"][0]["trials"], 1);
     done.says(&["clip absent is left out", "clip broken is left out", "not an audio format", "of the 32000 samples"]);
+}
+
+#[test]
+fn times_and_numbers_that_no_recording_has_are_told_with_their_place() {
+    let folder = Folder::new();
+    corpus(&folder, &[("a", "Hold at pylon six.", "radio")]);
+    let label = |key: &str, start: f64| {
+        let word = serde_json::json!({"text": "Hold", "start": start, "end": start + 1.0});
+        let clip =
+            serde_json::json!({"id": "a", "audio": "audio/any.wav", "text": "Hold at pylon six.", key: [word]});
+        folder.write("odd.jsonl", format!("{clip}\n"));
+    };
+    for key in ["words", "segments"] {
+        for start in [1e18, 1e300, -1e18, 1e8] {
+            label(key, start);
+            for command in
+                [&["audio", "odd.jsonl"][..], &["corpus", "check", "odd.jsonl"], &["score", "odd.jsonl", "odd.jsonl"]]
+            {
+                folder.fonex(command).expect(2).says(&[&format!("{key}[0].start"), "seconds from the start"]);
+            }
+        }
+        // One that lies behind the end of the audio is a complaint of the check, and in no picture.
+        label(key, 9e6);
+        folder.fonex(&["audio", "odd.jsonl", "-o", "odd.svg"]).expect(0);
+    }
+    for (field, value, says) in [("start", 1e18, "words[0].start"), ("end", 1e300, "words[0].end")] {
+        let word = serde_json::json!({"text": "hold", field: value});
+        folder.write("heard.jsonl", format!("{}\n", serde_json::json!({"id": "a", "text": "hold", "words": [word]})));
+        folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(2).says(&[says]);
+    }
+    for took_ms in [-1.0, 1e308] {
+        folder.write(
+            "heard.jsonl",
+            format!("{}\n", serde_json::json!({"id": "a", "text": "hold", "took_ms": took_ms})),
+        );
+        folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(2).says(&["took_ms"]);
+    }
+    folder.write("far.srt", "1\n99999:00:00,000 --> 99999:00:01,000\nHold\n\n");
+    folder
+        .fonex(&["audio", "audio/any.wav", "--captions", "far.srt", "-o", "far.svg"])
+        .expect(2)
+        .says(&["far.srt:2"]);
+}
+
+#[test]
+fn a_column_that_stands_twice_and_a_quote_without_end_are_told() {
+    let folder = Folder::new();
+    folder.write("twice.csv", "id,text,text\na,Hold.,Stop.\n");
+    folder
+        .fonex(&["corpus", "describe", "twice.csv"])
+        .expect(2)
+        .says(&["the column \"text\" stands twice", "twice.csv:1"]);
+    // Behind the quote everything is one cell.
+    let open = format!("id,text\na,Hold.\nb,\"Stop.\n{}", "c,Hold at pylon six.\n".repeat(2_000_000));
+    folder.write("open.csv", open);
+    folder.fonex(&["corpus", "describe", "open.csv"]).expect(2).says(&[
+        "longer than 32 MiB",
+        "open.csv:3",
+        "quotation mark",
+    ]);
+}
+
+#[test]
+fn only_plain_files_are_read_and_nobody_is_waited_for() {
+    let folder = Folder::new();
+    corpus(&folder, &[("a", "Hold at pylon six.", "radio")]);
+    let made = std::process::Command::new("mkfifo").arg(folder.path().join("pipe.jsonl")).status().unwrap();
+    assert!(made.success());
+    for name in ["pipe.csv", "pipe.srt", "pipe.wav", "pipe.toml", "audio/pipe.wav"] {
+        std::process::Command::new("mkfifo").arg(folder.path().join(name)).status().unwrap();
+    }
+    let clip = r#"{"id":"a","audio":"audio/pipe.wav","text":"Hold."}"#;
+    folder.write("piped.jsonl", format!("{clip}\n"));
+    for (command, code) in [
+        (&["corpus", "check", "pipe.jsonl"][..], 2),
+        (&["corpus", "describe", "pipe.csv"], 2),
+        (&["score", "corpus.jsonl", "pipe.jsonl"], 2),
+        (&["audio", "pipe.wav"], 2),
+        (&["audio", "audio/any.wav", "--captions", "pipe.srt"], 2),
+        (&["captions", "check", "pipe.srt"], 2),
+        (&["engine", "list", "--bench", "pipe.toml"], 2),
+        (&["audio", "piped.jsonl"], 2),
+        (&["corpus", "vary", "pipe.jsonl", "--recipe", "gain=3", "-o", "out"], 2),
+    ] {
+        folder.fonex(command).expect(code).says(&["it is a pipe"]);
+    }
+    folder.fonex(&["corpus", "check", "piped.jsonl"]).prints(&["it is a pipe"]);
+}
+
+#[test]
+fn a_row_of_the_store_that_belongs_to_nothing_is_told() {
+    let folder = Folder::new();
+    corpus(&folder, &[("a", "Hold at pylon six.", "radio")]);
+    let bench = "corpus = \"corpus.jsonl\"\n[engine.e]\ntransport = \"standin\"\ntask = \"hear\"\n[plan.p]\nengines = [\"e\"]\n";
+    folder.write("fonex.toml", bench);
+    folder.fonex(&["run", "p"]).expect(0);
+    let store = rusqlite::Connection::open(folder.path().join(".fonex/runs.db")).unwrap();
+    store.execute_batch("delete from facts; update trials set variant = 9").unwrap();
+    for command in [&["show"][..], &["compare", "1", "1"], &["report", "1", "-o", "page.html"]] {
+        folder.fonex(command).expect(2).says(&["the store is damaged: run 1 has a trial of variant 9"]);
+    }
+}
+
+#[test]
+fn what_others_wrote_does_not_steer_a_terminal() {
+    let folder = Folder::new();
+    let id = "a\u{1b}]0;evil\u{7}\u{202e}";
+    corpus(&folder, &[(id, "Hold \u{1b}[2J at \u{9b}31m six.", "ra\u{0}dio")]);
+    let heard = serde_json::json!({"id": id, "text": "hold \u{1b}[2J\u{0} \u{202e}six \u{1b}[1;31m"});
+    folder.write("heard.jsonl", format!("{heard}\n"));
+    let program = "command = [\"printf\", 'hold \\033[2J \\000 \\342\\200\\256 six']\nstdin = \"audio\"";
+    folder.write(
+        "fonex.toml",
+        format!("corpus = \"corpus.jsonl\"\n[engine.e]\ntransport = \"command\"\ntask = \"hear\"\n{program}\n[plan.p]\nengines = [\"e\"]\n"),
+    );
+    folder.fonex(&["run", "p"]).expect(0);
+    for command in [
+        &["score", "corpus.jsonl", "heard.jsonl"][..],
+        &["score", "corpus.jsonl", "heard.jsonl", "--format", "markdown"],
+        &["score", "corpus.jsonl", "heard.jsonl", "--format", "csv"],
+        &["score", "corpus.jsonl", "heard.jsonl", "--format", "json"],
+        &["corpus", "check", "corpus.jsonl"],
+        &["audio", "corpus.jsonl"],
+        &["try", "e", "audio/any.wav"],
+        &["show"],
+        &["show", "--format", "json"],
+    ] {
+        let done = folder.fonex(command);
+        let steering = |text: &str| text.contains(|c: char| (c.is_control() && c != '\n') || c == '\u{202e}');
+        assert!(!steering(&done.out) && !steering(&done.err), "{command:?}:\n{:?}\n{:?}", done.out, done.err);
+    }
 }

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use crate::util::Folder;
 
 /// Bursts of tone over a faint hiss, as speech and pauses are; `seed` makes one unlike another.
-fn sound(seconds: f32, level: f32, seed: u32) -> Audio {
+pub fn sound(seconds: f32, level: f32, seed: u32) -> Audio {
     let mut state = seed.wrapping_mul(747_796_405).wrapping_add(1);
     let samples = (0..(seconds * 16_000.0) as u32).map(|i| {
         state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
@@ -22,7 +22,7 @@ fn sound(seconds: f32, level: f32, seed: u32) -> Audio {
     Audio { rate_hz: 16_000, samples: samples.collect() }
 }
 
-fn wav(audio: &Audio) -> Vec<u8> {
+pub fn wav(audio: &Audio) -> Vec<u8> {
     encode_wav(audio).unwrap()
 }
 
@@ -43,7 +43,7 @@ fn raw_wav(format: u16, channels: u16, rate_hz: u32, bits: u16, data: &[u8]) -> 
     bytes
 }
 
-fn corpus_lines(clips: &[Value]) -> String {
+pub fn corpus_lines(clips: &[Value]) -> String {
     clips.iter().map(|clip| format!("{clip}\n")).collect()
 }
 
@@ -109,6 +109,27 @@ fn a_table_is_imported_by_its_columns() {
         .expect(2)
         .says(&["no field \"txt\""]);
     folder.fonex(&["corpus", "import", "list.csv", "-o", "o"]).expect(2).says(&["--map text=COLUMN"]);
+}
+
+#[test]
+fn no_id_overwrites_another_and_no_table_reaches_out_of_its_folder() {
+    let folder = Folder::new();
+    let ids = ["a/b", "a_b", "a\\b", "a%2Fb"];
+    for (at, _) in (0..).zip(&ids) {
+        folder.write(&format!("list/{at}.wav"), wav(&sound(1.0, 0.3, at)));
+    }
+    folder.write("secret.wav", wav(&sound(1.0, 0.3, 9)));
+    let rows: String = ids.iter().enumerate().map(|(at, id)| format!("{id},hold at {at},{at}.wav\n")).collect();
+    folder.write("list/list.csv", format!("id,text,audio\n{rows}out,hold,../secret.wav\n"));
+    let import = ["corpus", "import", "list/list.csv", "-o", "out"];
+    folder.fonex(&import).expect(0).says(&["out: ", "secret.wav lies outside of the source; --outside takes it"]);
+    let files = |folder: &std::path::Path| std::fs::read_dir(folder).unwrap().count();
+    assert_eq!(files(&folder.path().join("out/audio")), 4, "each id has a file of its own");
+    let again = ["corpus", "import", "list/list.csv", "-o", "all", "--outside"];
+    folder.fonex(&again).expect(0).prints(&["5 clips imported"]);
+    folder.fonex(&["corpus", "vary", "out/corpus.jsonl", "--recipe", "gain=-6", "-o", "quiet"]).expect(0);
+    assert_eq!(files(&folder.path().join("quiet/audio")), 4);
+    folder.fonex(&["corpus", "check", "quiet/corpus.jsonl"]).expect(0);
 }
 
 #[test]
@@ -185,6 +206,20 @@ fn every_planted_fault_is_found_and_nothing_else() {
     clips.push(only_text("strange", "hold \u{FFFD} there", "en"));
     clips.push(only_text("empty", "...", "en"));
     clips.push(only_text("again", "hold at pylon six", "en"));
+    let segment = |start: f64, end: f64, text: &str| json!({"text": text, "start": start, "end": end});
+    let twelve = "one two three four five six seven eight nine ten eleven twelve";
+    clips.push(json!({"id": "overlap", "text": "wait over there", "segments": [segment(0.0, 2.0, "hold"), segment(1.5, 3.0, "there")]}));
+    clips.push(json!({"id": "full", "text": twelve, "segments": [segment(0.0, 0.1, twelve)]}));
+    clips.push(json!({"id": "dots", "audio": "dots.wav", "text": "hold . . . . . . . . . . . . . . . . . . . . . . on", "lang": "en"}));
+    folder.write("dots.wav", wav(&sound(2.0, 0.3, 13)));
+    let mut hiss = sound(3.0, 0.0, 14);
+    hiss.samples.iter_mut().for_each(|s| *s *= 100.0);
+    folder.write("nobody.wav", wav(&hiss));
+    clips.push(json!({"id": "nobody", "audio": "nobody.wav", "text": "is anybody there", "lang": "en"}));
+    // Looked at and found right, but for one without a reason.
+    let accepted = |id: &str, reason: &str| json!({"id": id, "text": "der wind ist stark und die bahn", "lang": "en", "tags": {"accept.other-language": reason}});
+    clips.push(accepted("quoted", "a quotation"));
+    clips.push(accepted("unexplained", " "));
     folder.write("corpus.jsonl", corpus_lines(&clips));
     let expected: BTreeMap<&str, &[&str]> = BTreeMap::from([
         ("absent", &["audio-unusable"][..]),
@@ -195,7 +230,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
         ("silent", &["audio-silent"]),
         ("renamed", &["audio-mislabelled"]),
         ("short", &["audio-truncated"]),
-        ("stereo", &["dc-offset", "several-channels"]),
+        ("stereo", &["dc-offset", "no-speech", "several-channels"]),
         ("fast", &["speaking-rate"]),
         ("eight", &["few-bits"]),
         ("term", &["term-absent"]),
@@ -206,6 +241,10 @@ fn every_planted_fault_is_found_and_nothing_else() {
         ("strange", &["strange-characters"]),
         ("empty", &["empty-label"]),
         ("again", &["duplicate-text"]),
+        ("overlap", &["segment-order"]),
+        ("full", &["segment-rate"]),
+        ("unexplained", &["duplicate-text", "other-language"]),
+        ("nobody", &["no-speech"]),
     ]);
     let mut found: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for (check, clip) in complaints(&folder, "corpus.jsonl", 3) {
@@ -226,6 +265,19 @@ fn every_planted_fault_is_found_and_nothing_else() {
         "do: ",
     ]);
     folder.fonex(&["corpus", "check", "one.jsonl", "--warnings"]).expect(3);
+
+    // The bench file accepts what a person found right, for some clips or for all.
+    let accept =
+        |check: &str, rest: &str| format!("[[accept]]\ncheck = \"{check}\"\n{rest}\nreason = \"looked at\"\n");
+    let all = accept("rate-too-low", "") + &accept("dc-offset", "clips = [\"g*d\", \"nobody\"]");
+    folder.write("fonex.toml", bench.to_owned() + &all);
+    let done = folder.fonex(&["corpus", "check", "one.jsonl", "--warnings"]).expect(0);
+    done.prints(&["1 complaint accepted"])
+        .says(&["accepts dc-offset in g*d, nobody, and there is no such complaint"]);
+    folder.write("fonex.toml", bench.to_owned() + &accept("dc-ofset", ""));
+    folder.fonex(&["corpus", "check", "one.jsonl"]).expect(2).says(&["dc-ofset", "dc-offset"]);
+    folder.write("fonex.toml", bench.to_owned() + &accept("dc-offset", "").replace("looked at", " "));
+    folder.fonex(&["corpus", "check", "one.jsonl"]).expect(2).says(&["without a reason"]);
 }
 
 #[test]
@@ -266,122 +318,4 @@ fn hostile_files_are_named_and_hurt_no_other_clip() {
         folder.fonex(&["audio", "fine.wav", "zero.wav", "nan.wav", "--format", "json"]).expect(3).json();
     assert_eq!(measured.as_array().unwrap().len(), 2);
     assert!(measured[1]["defect"].as_str().unwrap().contains("8000 samples are not numbers"));
-}
-
-#[test]
-fn variations_reach_their_ratio_and_carry_their_times() {
-    let folder = Folder::new();
-    folder.write("a.wav", wav(&sound(3.0, 0.3, 1)));
-    folder.write("b.wav", wav(&sound(3.0, 0.3, 2)));
-    let words = json!([{"text": "hold", "start": 1.0, "end": 1.5}]);
-    folder.write(
-        "corpus.jsonl",
-        corpus_lines(&[
-            json!({"id": "a", "audio": "a.wav", "text": "hold now there", "words": words, "tags": {"channel": "desk"}}),
-            json!({"id": "b", "audio": "b.wav", "text": "hold it there"}),
-        ]),
-    );
-    let arguments = [
-        "corpus",
-        "vary",
-        "corpus.jsonl",
-        "--recipe",
-        "noise=babble:12",
-        "--recipe",
-        "speed=1.25 telephone=mu",
-        "-o",
-    ];
-    let run = |out: &'static str| folder.fonex(&[&arguments[..], &[out]].concat()).expect(0);
-    run("one").prints(&["12.0 to 12.0 dB", "speed=1.25 telephone=mu"]);
-    run("two");
-    assert_eq!(folder.read("one/corpus.jsonl"), folder.read("two/corpus.jsonl"), "the same seed, the same bytes");
-    let clips: Vec<Value> =
-        folder.read("one/corpus.jsonl").lines().map(|l| serde_json::from_str(l).unwrap()).collect();
-    let tags = |at: usize, tag: &str| clips[at]["tags"][tag].as_str().unwrap().to_owned();
-    assert_eq!(
-        (tags(0, "varied"), tags(0, "varied_from"), tags(0, "noise_snr_db"), tags(0, "channel")),
-        ("noise=babble:12".into(), "a".into(), "12.0".into(), "desk".into())
-    );
-    assert_eq!(clips[2]["words"][0], json!({"text": "hold", "start": 0.8, "end": 1.2}));
-    let narrow = read_audio(&folder.path().join("one/audio/a+2.flac")).unwrap().audio;
-    assert_eq!((narrow.rate_hz, (narrow.duration_s() * 100.0).round()), (8_000, 240.0));
-
-    // The ratio, measured again from the files.
-    let clean = read_audio(&folder.path().join("a.wav")).unwrap().audio;
-    let noisy = read_audio(&folder.path().join("one/audio/a+1.flac")).unwrap().audio;
-    let added: f64 = clean.samples.iter().zip(&noisy.samples).map(|(c, n)| f64::from(n - c).powi(2)).sum();
-    let added_db = 10.0 * (added / clean.samples.len() as f64).log10();
-    let reached = fonex_core::audio::active_level_db(&clean).unwrap() - added_db;
-    assert!((reached - 12.0).abs() < 0.5, "{reached}");
-    folder
-        .fonex(&["corpus", "vary", "corpus.jsonl", "--recipe", "echo=1", "-o", "x"])
-        .expect(2)
-        .says(&["no such step", "room=RT60_S"]);
-    folder.fonex(&[&arguments[..], &["one"]].concat()).expect(2).says(&["a corpus here already"]);
-}
-
-#[test]
-fn clips_are_picked_sampled_split_and_described() {
-    let folder = Folder::new();
-    folder.write("a.wav", wav(&sound(3.0, 0.3, 1)));
-    let clips: Vec<Value> = (0..20)
-        .map(|i| {
-            let channel = if i % 4 == 0 { "radio" } else { "desk" };
-            json!({"id": format!("c{i:02}"), "audio": "a.wav", "text": "hold at pylon six", "speaker": format!("s{}", i % 5),
-                "lang": "en", "tags": {"channel": channel}})
-        })
-        .collect();
-    folder.write("corpus.jsonl", corpus_lines(&clips));
-    let pick = |extra: &[&str]| folder.fonex(&[&["corpus", "pick", "corpus.jsonl"], extra].concat());
-    let picked = pick(&["--where", "channel = radio and duration < 4 and speaker in (s0, s1)"]).expect(0);
-    let ids: Vec<Value> =
-        picked.out.lines().map(|l| serde_json::from_str::<Value>(l).unwrap()["id"].clone()).collect();
-    assert_eq!(ids, ["c00", "c16"]);
-    let sample = pick(&["--sample", "8", "--by", "channel"]).expect(0).out;
-    assert_eq!((sample.lines().count(), sample.matches("\"radio\"").count()), (8, 2));
-    pick(&["--split", "60,40", "-o", "part.jsonl"])
-        .expect(0)
-        .prints(&["part-1.jsonl: 12 clips", "part-2.jsonl: 8 clips"]);
-    let speakers = |name: &str| -> Vec<String> {
-        folder.read(name).lines().map(|l| serde_json::from_str::<Value>(l).unwrap()["speaker"].to_string()).collect()
-    };
-    assert!(speakers("part-1.jsonl").iter().all(|s| !speakers("part-2.jsonl").contains(s)));
-    pick(&["--where", "channel == radio"]).expect(2).says(&["column 10"]);
-    pick(&["--where", "chanel = radio"]).expect(2).says(&["write \"channel\""]);
-    pick(&["-o", "elsewhere/x.jsonl"]).expect(2).says(&["beside the corpus"]);
-
-    let arguments =
-        ["corpus", "describe", "corpus.jsonl", "--cross", "channel,speaker", "-o", "c.svg", "--format", "json"];
-    let described: Value = folder.fonex(&arguments).expect(0).json();
-    assert_eq!(
-        (&described["clips"], &described["words"], &described["vocabulary"]),
-        (&json!(20), &json!(80), &json!(4))
-    );
-    assert_eq!(described["distributions"][0]["p50"], json!(3.0));
-    assert!(
-        described["crossed"].as_array().unwrap().contains(&json!({"first": "radio", "second": "s0", "clips": 1}))
-    );
-    assert!(folder.read("c.svg").contains("speaking rate, words/s"));
-    folder
-        .fonex(&["audio", "corpus.jsonl", "--clip", "c01", "-o", "s.svg"])
-        .expect(0)
-        .prints(&["c01: 3.00 s", "LUFS"]);
-    assert!(folder.read("s.svg").contains("1 kHz"));
-    let cut = ["audio", "a.wav", "--cut", "pieces", "--longest-piece", "1.2", "--least-pause", "0.1"];
-    folder.fonex(&cut).expect(0).says(&["pieces.csv"]);
-    let pieces: Vec<(f64, f64)> = folder
-        .read("pieces/pieces.csv")
-        .lines()
-        .skip(1)
-        .map(|row| {
-            let cells: Vec<&str> = row.split(',').collect();
-            let piece = read_audio(&folder.path().join("pieces").join(cells[0])).unwrap().audio;
-            let (start, end): (f64, f64) = (cells[1].parse().unwrap(), cells[2].parse().unwrap());
-            assert!((piece.duration_s() - (end - start)).abs() < 0.002 && end - start < 1.21, "{row}");
-            (start, end)
-        })
-        .collect();
-    assert!(pieces.len() >= 3 && pieces.windows(2).all(|pair| pair[0].1 <= pair[1].0 + 1e-3), "{pieces:?}");
-    folder.fonex(&cut).expect(2).says(&["pieces here already"]);
-    folder.fonex(&["audio", "corpus.jsonl", "--clip", "c1"]).expect(2).says(&["no clip \"c1\""]);
 }

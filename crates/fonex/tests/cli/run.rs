@@ -22,6 +22,8 @@ fn bench(folder: &Folder, start_ms: u32) {
             "corpus = \"corpus.jsonl\"\n[engine.marl]\ntransport = \"standin\"\ntask = \"hear\"\nmodels = [\"brook\", \"river\"]\n\
              behaviour.default = {{ start_ms = {start_ms}, rtf = 0.0, base_errors = 0.2 }}\n\
              [plan.all]\nengines = [\"marl\"]\nrepeats = 2\nwarm_up = 1\nconcurrency = 3\n\
+             [plan.ways]\nengines = [\"marl\"]\nmodels = [\"river\"]\n\
+             delivery = [\"whole\", {{ pieces = {{ window_s = 1 }} }}]\n\
              [plan.radio]\nengines = [\"marl\"]\nmodels = [\"river\"]\nselect = {{ channel = [\"radio\"], id = [\"c00\", \"c02\", \"c03\"] }}\n"
         ),
     );
@@ -37,7 +39,7 @@ fn a_plan_is_clips_times_variants_times_repeats() {
     bench(&folder, 1);
     let view: Value = folder.fonex(&["run", "all", "--label", "w1", "--format", "json"]).expect(0).json();
     for variant in view["variants"].as_array().unwrap() {
-        assert_eq!((&variant["trials"], &variant["warm_up"]), (&24.into(), &1.into()));
+        assert_eq!((&variant["trials"], &variant["warm_up"]), (&24.into(), &3.into()));
         assert_eq!(variant["score"]["clips"], 12, "repeats of a clip count as one clip");
         assert_eq!(variant["score"]["words"]["reference"], 12 * 2 * 6);
         assert_eq!(variant["measures"]["latency_p50"]["rows"], 24);
@@ -89,7 +91,11 @@ fn killed_in_the_middle_and_run_again_every_trial_is_there_once() {
         .unwrap()
         .map(Result::unwrap)
         .collect();
-    assert_eq!((keys.len(), keys.iter().collect::<HashSet<_>>().len()), (50, 50));
+    assert_eq!(keys.iter().collect::<HashSet<_>>().len(), keys.len());
+    assert_eq!(keys.iter().filter(|key| !key.3).count(), 48);
+    // Each execution warms both variants up anew, with as many trials as are made at a time.
+    let warm = |variant: i64| keys.iter().filter(|key| key.3 && key.0 == variant).count();
+    assert!(warm(0) >= 4 * 3 - 2 && warm(1) >= 4 * 3 - 2, "{keys:?}");
 }
 
 #[test]
@@ -117,4 +123,38 @@ fn two_processes_do_not_execute_one_run() {
     folder.fonex(&["run", "all"]).expect(2).says(&["being executed by another process"]);
     child.kill().unwrap();
     child.wait().unwrap();
+}
+
+#[test]
+fn of_two_that_start_a_plan_at_the_same_moment_one_executes_it() {
+    for _ in 0..5 {
+        let folder = Folder::new();
+        bench(&folder, 120);
+        let mut codes: Vec<Option<i32>> = [folder.start(&["run", "all"]), folder.start(&["run", "all"])]
+            .map(|child| child.wait_with_output().unwrap().status.code())
+            .to_vec();
+        codes.sort_unstable();
+        assert_eq!(codes, [Some(0), Some(2)]);
+        assert_eq!(runs(&folder).len(), 1);
+    }
+}
+
+#[test]
+fn windows_shows_the_run_it_executed_and_its_state() {
+    let folder = Folder::new();
+    bench(&folder, 150);
+    let child = folder.start(&["windows", "ways"]);
+    while !folder.path().join(".fonex/runs.db").exists() || runs(&folder).first().is_none_or(|r| r.trials < 3) {}
+    let interrupted = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(interrupted.success());
+    let done = folder.done(&["windows", "ways"], child.wait_with_output().unwrap());
+    done.expect(130).prints(&["Run 1, unfinished"]);
+    // A newer run of another plan, and then the older one is resumed.
+    folder.fonex(&["run", "radio"]).expect(0);
+    let study: Value = folder.fonex(&["windows", "ways", "--format", "json"]).expect(0).json();
+    assert_eq!((&study["run"], &study["finished"]), (&1.into(), &true.into()));
+    for window in study["windows"].as_array().unwrap() {
+        assert_eq!(window["clips"], 12, "{window}");
+    }
+    folder.fonex(&["windows", "--run", "2"]).expect(2).says(&["run 2 delivered audio in one way only"]);
 }

@@ -48,6 +48,11 @@ impl Folder {
         self.command(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
     }
 
+    pub fn start_in(&self, arguments: &[&str], environment: &[(&str, &str)]) -> Child {
+        let mut command = self.command(arguments);
+        command.envs(environment.iter().copied()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    }
+
     pub fn fonex(&self, arguments: &[&str]) -> Done {
         let output = self.command(arguments).output().unwrap();
         self.done(arguments, output)

@@ -74,7 +74,7 @@ pub fn estimate(estimator: Estimator, sample: &Sample) -> Option<Estimate> {
         withheld,
         clips: sample.clips(),
         units,
-        rows: sample.weights.len() as u64,
+        rows: sample.rows(),
     })
 }
 

@@ -1,4 +1,4 @@
-//! Capitals found, missed and invented in the words heard right.
+//! Capitals found, missed and invented, word by word.
 
 use super::{counts, f1};
 use crate::Task;
@@ -15,9 +15,9 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["writes capitals worse than", "writes capitals better than"],
-    about: "capitals found, missed and invented in the words heard right",
-    explained: "F1 of the words that begin with a capital, or hold one, over the words heard right. Left out where \
-                labels or results write none at all.",
+    about: "capitals found, missed and invented, word by word",
+    explained: "F1 of the words that begin with a capital, or hold one, each held against the word it is paired with. \
+                Left out where labels or results write none at all.",
     source: "van Rijsbergen 1979",
 };
 
@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static CAPITALS: Fact = Fact {
     id: "capitals",
     width: 3,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| counts(trial.hearing.map(|hearing| hearing.capitals), row),
 };

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static CLIPPED: Fact = Fact {
     id: "clipped",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.spoken.map(|spoken| spoken.clipped_share)),
 };

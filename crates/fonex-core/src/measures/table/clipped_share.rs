@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 static CLIPPED_SHARE: Fact = Fact {
     id: "clipped_share",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.spoken.map(|spoken| spoken.clipped_share)),
 };

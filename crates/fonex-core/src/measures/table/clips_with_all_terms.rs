@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static ALL_TERMS: Fact = Fact {
     id: "all_terms",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.hearing.and_then(|hearing| hearing.all_terms).map(yes)),
 };

@@ -29,6 +29,7 @@ pub(super) static MEASURE: Measure = Measure {
 static COST_OF_AUDIO: Fact = Fact {
     id: "cost_of_audio",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let (Some(cost), Some(audio_s)) = (trial.cost, trial.audio_s) {

@@ -29,6 +29,7 @@ pub(super) static MEASURE: Measure = Measure {
 static COST_OF_WORDS: Fact = Fact {
     id: "cost_of_words",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let (Some(cost), Some(hearing)) = (trial.cost, trial.hearing) {

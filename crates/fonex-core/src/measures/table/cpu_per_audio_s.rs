@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static CPU: Fact = Fact {
     id: "cpu",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| row.extend(per_audio_second(trial, trial.cpu_s)),
 };

@@ -20,5 +20,10 @@ pub(super) static MEASURE: Measure = Measure {
 };
 
 /// Milliseconds until the first piece.
-static FIRST: Fact =
-    Fact { id: "first_piece", width: 1, of: Trials::Answered, observe: |trial, row| row.extend(trial.first_ms) };
+static FIRST: Fact = Fact {
+    id: "first_piece",
+    width: 1,
+    timed: true,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.first_ms),
+};

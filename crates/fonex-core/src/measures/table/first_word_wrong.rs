@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static FIRST_WORD: Fact = Fact {
     id: "first_word",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.hearing.and_then(|hearing| hearing.first_word_wrong).map(yes)),
 };

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 static LEADING_SILENCE_S: Fact = Fact {
     id: "leading_silence_s",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.spoken.map(|spoken| spoken.silence.leading_s)),
 };

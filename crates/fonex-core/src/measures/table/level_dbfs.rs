@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 static LEVEL_DBFS: Fact = Fact {
     id: "level_dbfs",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| spoken.level_dbfs)),
 };

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 static CHANGED: Fact = Fact {
     id: "live_changed",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live().filter(|(live, _)| live.shown_words > 0) {

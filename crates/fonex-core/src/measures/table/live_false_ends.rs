@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static FALSE_ENDS: Fact = Fact {
     id: "live_false_ends",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         let telling = trial.live().filter(|(_, log)| log.tells_ends());

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 pub(super) static FINAL_AFTER: Fact = Fact {
     id: "live_final",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live() {

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 pub(super) static FIRST_WORDS: Fact = Fact {
     id: "live_first_words",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live() {

@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static MISSED_ENDS: Fact = Fact {
     id: "live_missed_ends",
     width: 3,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, log)) = trial.live().filter(|_| !trial.clip.words.is_empty()) {

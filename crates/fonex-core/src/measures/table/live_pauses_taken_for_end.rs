@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static PAUSES: Fact = Fact {
     id: "live_pauses",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live().filter(|(live, log)| log.tells_ends() && !live.pauses.is_empty()) {

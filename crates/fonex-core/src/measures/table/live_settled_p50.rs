@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 pub(super) static SETTLED: Fact = Fact {
     id: "live_settled",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live() {

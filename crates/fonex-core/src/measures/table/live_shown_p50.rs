@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 pub(super) static SHOWN: Fact = Fact {
     id: "live_shown",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some((live, _)) = trial.live() {

@@ -136,7 +136,7 @@ pub static ALL: &[&Measure] = &[
 ];
 
 /// Correct, substituted, deleted and inserted words.
-static WORDS: Fact = Fact { id: "words", width: 4, of: Trials::Answered, observe: words };
+static WORDS: Fact = Fact { id: "words", width: 4, timed: false, of: Trials::Answered, observe: words };
 
 fn words(trial: &Trial<'_>, row: &mut Vec<f64>) {
     if let Some(hearing) = trial.hearing {
@@ -149,6 +149,7 @@ fn words(trial: &Trial<'_>, row: &mut Vec<f64>) {
 static CHARACTERS: Fact = Fact {
     id: "characters",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some(hearing) = trial.hearing {
@@ -161,6 +162,7 @@ static CHARACTERS: Fact = Fact {
 static TERMS: Fact = Fact {
     id: "terms",
     width: 3,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| counts(trial.hearing.and_then(|hearing| hearing.terms), row),
 };
@@ -169,6 +171,7 @@ static TERMS: Fact = Fact {
 static CONFIDENCE: Fact = Fact {
     id: "confidence",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         let confidences = trial.hearing.iter().flat_map(|hearing| &hearing.confidences);
@@ -180,6 +183,7 @@ static CONFIDENCE: Fact = Fact {
 static WORD_STARTS: Fact = Fact {
     id: "word_starts",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         let offsets = trial.hearing.and_then(|hearing| hearing.offsets.as_ref());
@@ -189,15 +193,17 @@ static WORD_STARTS: Fact = Fact {
 
 /// Wall time in milliseconds.
 static TOOK: Fact =
-    Fact { id: "took", width: 1, of: Trials::Answered, observe: |trial, row| row.extend(trial.took_ms) };
+    Fact { id: "took", width: 1, timed: true, of: Trials::Answered, observe: |trial, row| row.extend(trial.took_ms) };
 
-/// How a trial ended, by its place among the outcomes.
+/// How a trial ended, by its place among the outcomes; nothing where no trial was made, as for results read from a file.
 static OUTCOME: Fact = Fact {
     id: "outcome",
     width: 1,
+    timed: false,
     of: Trials::All,
     observe: |trial, row| {
-        row.extend(Outcome::ALL.iter().position(|outcome| *outcome == trial.outcome).map(|at| at as f64));
+        let place = || Outcome::ALL.iter().position(|outcome| *outcome == trial.outcome);
+        row.extend(trial.traffic.and_then(|_| place()).map(|at| at as f64));
     },
 };
 
@@ -205,6 +211,7 @@ static OUTCOME: Fact = Fact {
 static FIRST_AUDIBLE: Fact = Fact {
     id: "first_audible",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| row.extend(first_audible_ms(trial)),
 };
@@ -213,6 +220,7 @@ static FIRST_AUDIBLE: Fact = Fact {
 static PLAYBACK: Fact = Fact {
     id: "playback",
     width: 2,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some(played) = playback(trial) {

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static PACE: Fact = Fact {
     id: "pace",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some(spoken) = trial.spoken {

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static PEAK_DBFS: Fact = Fact {
     id: "peak_dbfs",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.spoken.and_then(|spoken| spoken.peak_dbfs)),
 };

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static MEMORY: Fact = Fact {
     id: "peak_memory",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.peak_memory_kib.map(|kib| kib as f64)),
 };

@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static PUNCTUATION: Fact = Fact {
     id: "punctuation",
     width: 3,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| counts(trial.hearing.map(|hearing| hearing.punctuation), row),
 };

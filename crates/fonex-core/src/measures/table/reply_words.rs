@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 static REPLY_WORDS: Fact = Fact {
     id: "reply_words",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.replied.map(|reply| reply.split_whitespace().count() as f64)),
 };

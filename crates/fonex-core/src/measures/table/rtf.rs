@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 static RTF: Fact = Fact {
     id: "rtf",
     width: 1,
+    timed: true,
     of: Trials::Answered,
     observe: |trial, row| row.extend(per_audio_second(trial, trial.took_ms.map(|ms| ms / 1e3))),
 };

@@ -1,8 +1,8 @@
 //! Trials that ended without an answer, over all timed trials.
 
-use super::{OUTCOME, is, yes};
-use crate::measures::{Better, Estimator, Measure, Unit};
-use crate::{Outcome, Task};
+use super::yes;
+use crate::Task;
+use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "unanswered",
@@ -10,8 +10,8 @@ pub(super) static MEASURE: Measure = Measure {
     unit: Unit::Share,
     better: Better::Lower,
     tasks: &[Task::Hear, Task::Speak, Task::Reply],
-    fact: &OUTCOME,
-    estimator: Estimator::Ratio { part: |row| yes(!answered(row)), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
+    fact: &UNANSWERED,
+    estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: true,
     rare: true,
     says: ["fails less often than", "fails more often than"],
@@ -20,6 +20,11 @@ pub(super) static MEASURE: Measure = Measure {
     source: "",
 };
 
-fn answered(row: &[f64]) -> bool {
-    Outcome::ALL.iter().any(|outcome| outcome.is_answer() && is(row, *outcome))
-}
+/// Whether a trial has no answer; of results read from a file, whether a clip has no result.
+static UNANSWERED: Fact = Fact {
+    id: "unanswered",
+    width: 1,
+    timed: false,
+    of: Trials::All,
+    observe: |trial, row| row.push(yes(!trial.outcome.is_answer())),
+};

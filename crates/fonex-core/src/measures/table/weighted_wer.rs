@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static WEIGHTED: Fact = Fact {
     id: "weighted",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some([said, wrong]) = trial.hearing.and_then(|hearing| hearing.weighted) {

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static AS_WRITTEN: Fact = Fact {
     id: "as_written",
     width: 2,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         if let Some(hearing) = trial.hearing {

@@ -26,4 +26,5 @@ pub(super) static MEASURE: Measure = Measure {
 };
 
 /// Word counts of every trial.
-static WORDS_OF_ALL: Fact = Fact { id: "words_of_all", width: 4, of: Trials::All, observe: super::words };
+static WORDS_OF_ALL: Fact =
+    Fact { id: "words_of_all", width: 4, timed: false, of: Trials::All, observe: super::words };

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 static OVER_SILENCE: Fact = Fact {
     id: "over_silence",
     width: 1,
+    timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
         let silent = trial.hearing.filter(|hearing| hearing.words.reference() == 0);

@@ -1,6 +1,6 @@
 //! English: cardinals, ordinals, decimals, years, times of day, money, percent, runs of single digits.
 
-use super::digits::{is_decimal, is_digits, times};
+use super::digits::{is_decimal, is_digits, join_groups, times};
 
 const UNITS: [&str; 10] = ["zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine"];
 const TEENS: [&str; 10] =
@@ -387,20 +387,4 @@ fn money(digits: &str, rest: &[&str], out: &mut Vec<String>) -> usize {
     out.push(plain.to_owned());
     out.push((*name).to_owned());
     1
-}
-
-/// Groups of three digits or more in a row are one number that was written in groups: "555 1234".
-fn join_groups(tokens: Vec<String>) -> Vec<String> {
-    let mut joined: Vec<String> = Vec::with_capacity(tokens.len());
-    let is_group = |token: &str| token.len() >= 3 && is_digits(token);
-    let mut last_is_group = false;
-    for token in tokens {
-        let group = is_group(&token);
-        match joined.last_mut() {
-            Some(last) if group && last_is_group => last.push_str(&token),
-            _ => joined.push(token),
-        }
-        last_is_group = group;
-    }
-    joined
 }

@@ -46,7 +46,8 @@ pub(super) const GRAMMAR: Grammar = Grammar {
 fn below_thousand(rest: &[&str]) -> Option<(u64, usize)> {
     let is_hundred = |at: usize| matches!(rest.get(at), Some(&"cent" | &"cents"));
     let (hundreds, taken) = match below_hundred(rest) {
-        Some((value, taken)) if (2..10).contains(&value) && is_hundred(taken) => (value, taken + 1),
+        // "dix-neuf cent" begins a year.
+        Some((value, taken)) if (2..20).contains(&value) && value != 10 && is_hundred(taken) => (value, taken + 1),
         None if is_hundred(0) => (1, 1),
         other => return other,
     };

@@ -1,5 +1,6 @@
 //! German, whose numbers are single words: `dreihundertfünfundvierzig`.
 
+use super::digits::is_digits;
 use super::grammar::Grammar;
 
 const SMALL: [&str; 20] = [
@@ -33,8 +34,8 @@ const MOST_SPLIT: usize = 7;
 pub(super) const GRAMMAR: Grammar = Grammar {
     below_thousand,
     ordinal,
-    // An ordinal is written with a full stop, which punctuation takes away; both kinds share the form of the cardinal.
-    ordinal_mark: "",
+    // The full stop of an ordinal is said by the forms step, before punctuation takes it away.
+    ordinal_mark: "te",
     thousand: &["tausend"],
     scales: &[
         (&["billion", "billionen"], 1_000_000_000_000),
@@ -76,6 +77,15 @@ fn below_thousand(rest: &[&str]) -> Option<(u64, usize)> {
 
 fn ordinal(rest: &[&str]) -> Option<(u64, usize)> {
     let token = fold(rest.first()?);
+    let digits = token.trim_end_matches(|c: char| c.is_ascii_lowercase());
+    if is_digits(digits)
+        && matches!(
+            &token[digits.len()..],
+            "te" | "ten" | "ter" | "tes" | "tem" | "ste" | "sten" | "ster" | "stes" | "stem"
+        )
+    {
+        return Some((digits.parse().ok()?, 1));
+    }
     let stem = ["e", "en", "er", "es", "em"]
         .iter()
         .filter_map(|ending| token.strip_suffix(ending))

@@ -266,7 +266,9 @@ impl Grammar {
         let (minutes, taken) = match part {
             Some((_, minutes)) => ((*minutes).to_owned(), joined + 1),
             None => {
-                let (minutes, more) = self.without_scale(&rest[joined..])?;
+                let behind = &rest[joined..];
+                let zero_first = digit_run(self, behind).filter(|(digits, _)| digits.len() == 2);
+                let (minutes, more) = zero_first.or_else(|| self.without_scale(behind))?;
                 (minutes.len() == 2).then_some((minutes, joined + more))?
             }
         };

@@ -13,6 +13,8 @@ mod spanish;
 
 use serde::{Deserialize, Serialize};
 
+use super::forms::BOUNDARY;
+
 /// A language whose numbers are known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NumberLanguage {
@@ -31,17 +33,33 @@ pub enum NumberLanguage {
 }
 
 impl NumberLanguage {
+    /// Every language.
+    pub const ALL: [Self; 4] = [Self::English, Self::German, Self::French, Self::Spanish];
+
     /// Brings the numbers of a text into one form. Case must be folded and punctuation gone before. Cost is linear.
     #[must_use]
     pub fn apply(self, text: &str) -> String {
         let tokens: Vec<&str> = text.split_whitespace().collect();
-        match self {
-            Self::English => english::in_digits(&tokens).join(" "),
-            Self::German => grammar::in_digits(&german::GRAMMAR, &tokens).join(" "),
-            Self::French => grammar::in_digits(&french::GRAMMAR, &tokens).join(" "),
-            Self::Spanish => grammar::in_digits(&spanish::GRAMMAR, &tokens).join(" "),
-        }
+        // Numbers do not join across the end of a sentence.
+        let parts = tokens.split(|token| *token == BOUNDARY).map(|tokens| match self {
+            Self::English => english::in_digits(tokens).join(" "),
+            Self::German => grammar::in_digits(&german::GRAMMAR, tokens).join(" "),
+            Self::French => grammar::in_digits(&french::GRAMMAR, tokens).join(" "),
+            Self::Spanish => grammar::in_digits(&spanish::GRAMMAR, tokens).join(" "),
+        });
+        parts.filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ")
     }
+}
+
+/// A number from 0 to 999 in words at the beginning, and how many it takes; English has its own reader of words.
+pub(super) fn below_thousand(language: NumberLanguage, tokens: &[&str]) -> Option<(u64, usize)> {
+    let grammar = match language {
+        NumberLanguage::English => return None,
+        NumberLanguage::German => &german::GRAMMAR,
+        NumberLanguage::French => &french::GRAMMAR,
+        NumberLanguage::Spanish => &spanish::GRAMMAR,
+    };
+    (grammar.below_thousand)(tokens)
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use clap::Args;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use fonex_core::material::{Check, Complaint, CorpusCheck, Severity, TakenAudio};
+use fonex_core::material::{Accepted, Check, Complaint, CorpusCheck, Severity, TakenAudio};
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Task, Transport};
 use fonex_formats::read_corpus;
@@ -45,25 +45,36 @@ struct Checked {
     errors: u64,
     warnings: u64,
     notes: u64,
+    /// Complaints that are accepted, with a reason in a tag of the clip or in the bench file.
+    accepted: u64,
     complaints: Vec<Complaint>,
 }
 
 pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
     let corpus = read_corpus(&options.corpus)?;
-    let (profile, rates) = what_engines_take(options)?;
+    let Bench { profile, rates, accept } = of_bench(options)?;
     let facts = audio_facts(&corpus);
     let bench_profile = profile.clone();
-    let mut check = CorpusCheck::new(profile, rates);
+    let mut check = CorpusCheck::new(profile, rates).accepting(accept);
     for (clip, facts) in corpus.clips.iter().zip(facts) {
         check.add(clip, facts);
     }
     let complaints = check.finish();
+    let accepted = check.accepted();
+    for (unused, _) in check.accepted_by().iter().filter(|(_, times)| *times == 0) {
+        let clips = if unused.clips.is_empty() { String::new() } else { format!(" in {}", unused.clips.join(", ")) };
+        output::caution(&format!(
+            "the bench file accepts {}{clips}, and there is no such complaint",
+            unused.check.name()
+        ));
+    }
     let count = |severity| complaints.iter().filter(|c| c.severity == severity).count() as u64;
     let checked = Checked {
         clips: corpus.clips.len() as u64,
         errors: count(Severity::Error),
         warnings: count(Severity::Warning),
         notes: count(Severity::Note),
+        accepted,
         complaints,
     };
     let spoiled = checked.errors > 0 || options.warnings && checked.warnings > 0;
@@ -79,11 +90,19 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
     Ok(if spoiled { Code::TrialsFailed } else { Code::Done })
 }
 
-/// The text profile and the rates of the bench file, where one is named or stands in the current folder.
-fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<TakenAudio>), Failure> {
+/// What the check needs of a bench file.
+struct Bench {
+    profile: TextProfile,
+    rates: Vec<TakenAudio>,
+    accept: Vec<Accepted>,
+}
+
+/// The bench file that is named or stands in the current folder; without one the neutral profile, and nothing is accepted.
+fn of_bench(options: &CorpusCheckOptions) -> Result<Bench, Failure> {
     let path = options.bench.clone().unwrap_or_else(|| "fonex.toml".into());
     if options.bench.is_none() && !path.is_file() {
-        return Ok((TextProfile::shipped("neutral").expect("neutral is shipped"), Vec::new()));
+        let profile = TextProfile::shipped("neutral").expect("neutral is shipped");
+        return Ok(Bench { profile, rates: Vec::new(), accept: Vec::new() });
     }
     let bench = read_bench(&path, &[])?;
     let hears = bench.engines.values().filter(|engine| engine.task == Task::Hear);
@@ -93,7 +112,7 @@ fn what_engines_take(options: &CorpusCheckOptions) -> Result<(TextProfile, Vec<T
         rate_hz: engine.audio.rate_hz,
         bits: engine.audio.bits,
     });
-    Ok((bench.text_profile, rates.collect()))
+    Ok(Bench { profile: bench.text_profile, rates: rates.collect(), accept: bench.accept })
 }
 
 fn page(checked: &Checked, most: usize) -> String {
@@ -104,6 +123,12 @@ fn page(checked: &Checked, most: usize) -> String {
         plural(checked.warnings, "warning"),
         plural(checked.notes, "note")
     );
+    if checked.accepted > 0 {
+        text += &format!(
+            "{} accepted by a tag of the clip or by the bench file\n",
+            plural(checked.accepted, "complaint")
+        );
+    }
     let mut by_check: BTreeMap<(Severity, Check), Vec<&Complaint>> = BTreeMap::new();
     for complaint in &checked.complaints {
         by_check.entry((complaint.severity, complaint.check)).or_default().push(complaint);

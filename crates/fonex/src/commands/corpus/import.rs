@@ -9,7 +9,7 @@ use fonex_core::audio::Audio;
 use fonex_core::{Clip, TimedWord};
 use fonex_formats::audio::{encode_flac, read_audio};
 use fonex_formats::captions::{self, Cue, escaped};
-use fonex_formats::{MappedTable, Place, Problem, audio_beside, read_corpus, read_mapped};
+use fonex_formats::{MappedTable, Place, Problem, audio_beside, file_name_of, read_corpus, read_mapped};
 
 use super::write_corpus;
 
@@ -20,10 +20,10 @@ use crate::output::{self, plural};
 #[command(
     after_help = "A folder holds audio with .txt, .srt, .vtt or .json of the same name. A table has a header; --map names its
 columns. A recording with captions is kept whole with its segments, or cut at their bounds.
-Examples:
-  fonex corpus import recordings -o my-corpus --lang en
-  fonex corpus import list.csv --map text=sentence,audio=path,tags.accent=region -o my-corpus
-  fonex corpus import talk.mp3 --captions talk.vtt --cut -o my-corpus"
+A column goes where --map puts it: --map text=sentence,audio=path,tags.accent=region
+Examples, in the folder the demo made:
+  fonex captions write 1 --variant tern --to srt -o captions
+  fonex corpus import audio/radio-006.flac --captions captions/radio-006.srt --cut -o imported --lang en"
 )]
 pub struct CorpusImport {
     /// Folder, .csv or .tsv table, or recording
@@ -46,6 +46,9 @@ pub struct CorpusImport {
     /// A tag for every clip; may be repeated
     #[arg(long = "tag", value_name = "TAG=VALUE")]
     pub tags: Vec<String>,
+    /// Copy audio that lies outside of the source's folder as well
+    #[arg(long)]
+    pub outside: bool,
     /// Folder to write corpus.jsonl into; audio outside of it is copied
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
@@ -93,6 +96,16 @@ pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
         clip.lang = clip.lang.or_else(|| options.lang.clone());
         clip.speaker = clip.speaker.or_else(|| options.speaker.clone());
         clip.tags.extend(tags.iter().map(|(tag, value)| ((*tag).to_owned(), (*value).to_owned())));
+        if let Some(path) =
+            source.as_ref().and_then(|audio| outside(audio, &options.source)).filter(|_| !options.outside)
+        {
+            import.skipped.push(format!(
+                "{}: {} lies outside of the source; --outside takes it",
+                clip.id,
+                path.display()
+            ));
+            continue;
+        }
         match place_audio(&clip.id, source, &options.output) {
             Ok(audio) => written.push(Clip { audio, ..clip }),
             Err(why) => import.skipped.push(format!("{}: {why}", clip.id)),
@@ -108,7 +121,7 @@ pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
     output::print(&format!("{} imported into {}\n", plural(written.len() as u64, "clip"), target.display()))?;
     if !import.skipped.is_empty() {
         output::caution(&format!("{} skipped", plural(import.skipped.len() as u64, "item")));
-        import.skipped.iter().for_each(|why| eprintln!("  {why}"));
+        import.skipped.iter().for_each(|why| output::note(&format!("  {why}")));
     }
     output::print(&format!("Next: fonex corpus check {}\n", target.display()))?;
     Ok(Code::Done)
@@ -160,7 +173,8 @@ fn table(source: &Path, map: &[String], import: &mut Import) -> Result<(), Failu
 
 /// One recording with captions: whole with its segments, or a clip for each caption.
 fn long_recording(source: &Path, captions_path: &Path, cut: bool, import: &mut Import) -> Result<(), Failure> {
-    let text = fs::read_to_string(captions_path).map_err(|error| Problem::io("read", captions_path, &error))?;
+    let text = fonex_formats::regular::read_text(captions_path)
+        .map_err(|error| Problem::io("read", captions_path, &error))?;
     let cues = captions::parse(&text, captions_path)?;
     let stem = source.file_stem().unwrap_or_default().to_string_lossy().into_owned();
     if !cut {
@@ -210,10 +224,22 @@ fn cut_cue(audio: &Audio, cue: &Cue, last_end: f64) -> Result<(Clip, Audio), Str
     Ok((clip, Audio { rate_hz: audio.rate_hz, samples }))
 }
 
+/// Where a file really lies, if that is outside of the folder that is imported: a table names anything, and so does a link.
+fn outside(audio: &Source, source: &Path) -> Option<PathBuf> {
+    let Source::File(path) = audio else { return None };
+    let folder = if source.is_dir() {
+        source
+    } else {
+        source.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+    };
+    let (path, folder) = (path.canonicalize().ok()?, folder.canonicalize().ok()?);
+    (!path.starts_with(folder)).then_some(path)
+}
+
 /// Audio below the target folder stays where it is; other audio is copied, byte for byte, and cuts are written.
 fn place_audio(id: &str, source: Option<Source>, target: &Path) -> Result<Option<String>, String> {
     let Some(source) = source else { return Ok(None) };
-    let plain = id.replace(['/', '\\'], "_");
+    let plain = file_name_of(id);
     let folder = target.join("audio");
     let plain_io = |error: std::io::Error| error.to_string();
     match source {

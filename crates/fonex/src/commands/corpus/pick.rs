@@ -1,10 +1,13 @@
 //! `fonex corpus pick`: the clips that answer a question.
 
-use clap::Args;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+
+use clap::Args;
 
 use fonex_core::Clip;
 use fonex_core::material::{AudioFacts, Condition, Fields, clips_needed, split_by_speaker, stratified};
+use fonex_core::text::TextProfile;
 use fonex_formats::{Corpus, Place, Problem, read_corpus};
 
 use super::write_corpus;
@@ -35,7 +38,7 @@ pub struct CorpusPick {
     /// Keep the shares of these fields in the sample
     #[arg(long, value_delimiter = ',', value_name = "FIELD,FIELD", requires = "sample")]
     pub by: Vec<String>,
-    /// Split into parts of these shares, no speaker in two of them
+    /// Split into parts of these shares, no speaker in two of them; clips without a speaker are dealt one by one
     #[arg(long, value_delimiter = ',', value_name = "SHARE,SHARE", requires = "output")]
     pub split: Vec<f64>,
     /// Seed of samples and splits
@@ -74,7 +77,7 @@ pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
     let text = text + &what_they_can_show(&picked);
     match (&options.output, options.split.as_slice()) {
         (None, _) => {
-            eprint!("{text}");
+            output::note(text.trim_end());
             let lines: Vec<String> = picked.iter().map(|clip| fonex_formats::corpus_line(clip) + "\n").collect();
             output::print(&lines.concat())?;
         }
@@ -142,17 +145,27 @@ fn what_they_can_show(picked: &[&Clip]) -> String {
 }
 
 fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<String, Problem> {
-    let nameless = picked.iter().find(|clip| clip.speaker.is_none());
-    if let Some(clip) = nameless {
-        let problem = Problem::new(format!("the clip \"{}\" has no speaker", clip.id), Place::default());
-        return Err(problem.remedy("label its speaker: a split without speakers leaks"));
-    }
     if shares.len() < 2 || shares.iter().any(|share| !share.is_finite() || *share <= 0.0) {
         let problem =
             Problem::new("a split needs two shares or more, each above 0", Place::default().field("--split"));
         return Err(problem.expected("such as --split 80,20"));
     }
-    let speakers: Vec<String> = picked.iter().filter_map(|clip| clip.speaker.clone()).collect();
+    let nameless = picked.iter().filter(|clip| clip.speaker.is_none()).count();
+    if nameless > 0 {
+        output::caution(&format!(
+            "{nameless} of {} have no speaker: a voice may be in two parts; only equal texts and what was made of one clip stay together",
+            plural(picked.len() as u64, "clip")
+        ));
+    }
+    // A clip without a speaker stands for itself, with those of the same text and those made of it.
+    let mut first_of: HashMap<String, String> = HashMap::new();
+    let mut own = |clip: &Clip| {
+        let profile = TextProfile::shipped("neutral").expect("it ships");
+        let by_text =
+            first_of.entry(profile.tokens(&clip.text).join(" ")).or_insert_with(|| clip.origin().to_owned());
+        format!("\0{by_text}")
+    };
+    let speakers: Vec<String> = picked.iter().map(|clip| clip.speaker.clone().unwrap_or_else(|| own(clip))).collect();
     let parts = split_by_speaker(&speakers, shares, seed)
         .map_err(|error| Problem::new(error.to_string(), Place::default().field("--split")))?;
     let mut text = String::new();
@@ -163,12 +176,9 @@ fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<Str
         let mut names: Vec<&str> = own.iter().filter_map(|clip| clip.speaker.as_deref()).collect();
         names.sort_unstable();
         names.dedup();
-        text += &format!(
-            "Wrote {}: {}, speakers {}.\n",
-            path.display(),
-            plural(own.len() as u64, "clip"),
-            names.join(", ")
-        );
+        let speakers =
+            if names.is_empty() { "no speakers named".to_owned() } else { format!("speakers {}", names.join(", ")) };
+        text += &format!("Wrote {}: {}, {speakers}.\n", path.display(), plural(own.len() as u64, "clip"));
     }
     Ok(text)
 }

@@ -9,7 +9,7 @@ use fonex_core::Clip;
 use fonex_core::audio::Audio;
 use fonex_core::material::{Recipe, STEP_FORMS, Varied};
 use fonex_formats::audio::{encode_flac, read_audio, read_side};
-use fonex_formats::{Corpus, Place, Problem, Problems, audio_path, read_corpus};
+use fonex_formats::{Corpus, Place, Problem, Problems, audio_path, file_name_of, read_corpus};
 
 use super::write_corpus;
 
@@ -20,9 +20,9 @@ use crate::output::{self, Cell, Table, plural};
 #[derive(Debug, Args)]
 #[command(after_help = "A recipe is steps parted by spaces, done in order: noise=white|pink|wind|babble:SNR_DB
 room=RT60_S[:DIRECT_DB] band=LOW_HZ:HIGH_HZ telephone=a|mu loss=PERCENT[:repeat|none] gain=DB
-speed=FACTOR tempo=FACTOR silence=BEFORE_S:AFTER_S
+speed=FACTOR tempo=FACTOR silence=BEFORE_S:AFTER_S; unchanged, alone, keeps the clip as it is, for comparison
 Example, in the folder the demo made:
-  fonex corpus vary corpus.jsonl --recipe noise=babble:5 --recipe 'telephone=a loss=3:repeat' -o harder")]
+  fonex corpus vary corpus.jsonl --recipe unchanged --recipe noise=babble:5 --recipe 'telephone=a loss=3:repeat' -o harder")]
 pub struct CorpusVary {
     /// Corpus in any form that is read
     pub corpus: PathBuf,
@@ -67,7 +67,7 @@ pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {
     output::print(&format!("Wrote {}.\n", out.join("corpus.jsonl").display()))?;
     if !problems.is_empty() {
         output::caution(&format!("{} could not be varied", plural(problems.len() as u64, "clip")));
-        eprintln!("error: {}", Problems(problems));
+        output::note(&format!("error: {}", Problems(problems)));
         return Ok(Code::TrialsFailed);
     }
     Ok(Code::Done)
@@ -102,15 +102,15 @@ fn vary_clip(
     let audio = read_side(&path, clip.side).map_err(|error| broken(error.to_string()))?.audio;
     let varied = recipe.apply(&audio, clip, others, seed).map_err(|error| broken(error.to_string()))?;
     let id = format!("{}+{number}", clip.id);
-    let name = format!("audio/{}.flac", id.replace(['/', '\\'], "_"));
+    let name = format!("audio/{}.flac", file_name_of(&id));
     let flac = encode_flac(&varied.audio).map_err(|error| broken(error.to_string()))?;
     let target = out.join(&name);
     fs::write(&target, flac).map_err(|error| Problem::io("write", &target, &error))?;
     let mut tags = clip.tags.clone();
-    tags.insert("varied".to_owned(), recipe.to_string());
-    tags.insert("varied_from".to_owned(), clip.id.clone());
+    tags.insert(Clip::VARIED.to_owned(), recipe.to_string());
+    tags.insert(Clip::VARIED_FROM.to_owned(), clip.origin().to_owned());
     if let Some(snr_db) = varied.snr_db {
-        tags.insert("noise_snr_db".to_owned(), format!("{snr_db:.1}"));
+        tags.insert("noise_snr_db".to_owned(), format!("{:.1}", (snr_db * 10.0).round() / 10.0 + 0.0));
     }
     let words = varied.words.clone();
     let segments = varied.segments.clone();

@@ -40,6 +40,9 @@ pub fn list(options: &EngineListOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &[])?;
     let secrets = Secrets::read(&bench.folder)?;
     let listed: Vec<Listed<'_>> = bench.engines.values().map(|engine| listed(engine, &secrets)).collect();
+    for problem in bench.broken.engines.values() {
+        output::caution(&format!("an engine cannot be used: {problem}"));
+    }
     if options.format.format == Format::Json {
         output::print_json(&listed)?;
         return Ok(Code::Done);

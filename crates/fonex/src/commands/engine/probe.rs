@@ -4,7 +4,7 @@ use clap::Args;
 use std::collections::HashMap;
 use std::fs;
 
-use fonex_core::audio::Audio;
+use fonex_core::audio::{Audio, LEAST_VOICED_S, voiced_s};
 use fonex_core::latency::Request;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, Outcome};
@@ -16,7 +16,7 @@ use serde::Serialize;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, milliseconds};
-use fonex_run::stop_on_interrupt;
+use fonex_run::Interrupt;
 use fonex_run::with_engine;
 use fonex_run::{Bench, read_bench};
 
@@ -158,7 +158,7 @@ fn reachable(config: &EngineConfig, probed: &Probed, answered: Option<&Request>,
     Finding { what: "reachable", works, why }
 }
 
-/// The shortest clip of the corpus, else a second of a hum that holds no words.
+/// The shortest clip of the corpus in which somebody speaks, else a second of a hum that holds no words.
 fn input(bench: &Bench) -> (Option<Clip>, Audio) {
     let hum = || {
         let sample = |i: u32| (i as f32 * 0.08).sin() * 0.1;
@@ -168,12 +168,16 @@ fn input(bench: &Bench) -> (Option<Clip>, Audio) {
     let mut clips: Vec<(u64, &Clip)> = corpus
         .clips
         .iter()
-        .filter(|clip| !clip.text.is_empty())
+        .filter(|clip| clip.text.contains(char::is_alphanumeric))
         .filter_map(|clip| Some((fs::metadata(audio_path(&corpus.folder, clip)?).ok()?.len(), clip)))
         .collect();
     clips.sort_by_key(|(bytes, _)| *bytes);
     let read = |clip: &Clip| Some(read_side(&audio_path(&corpus.folder, clip)?, clip.side).ok()?.audio);
-    clips.into_iter().find_map(|(_, clip)| Some((Some(clip.clone()), read(clip)?))).unwrap_or_else(|| (None, hum()))
+    // A label may stand beside silence; only a few are listened to.
+    const LISTENED_TO: usize = 20;
+    let heard = clips.iter().filter_map(|(_, clip)| Some((Some((*clip).clone()), read(clip)?)));
+    let spoken = heard.clone().take(LISTENED_TO).find(|(_, audio)| voiced_s(audio) >= LEAST_VOICED_S);
+    spoken.or_else(|| heard.into_iter().next()).unwrap_or_else(|| (None, hum()))
 }
 
 /// One call with the first voice and model.
@@ -194,11 +198,13 @@ fn built<T>(
 fn hear(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
     let (clip, audio) = input(bench);
     let labels = clip.iter().map(|clip| (clip.id.clone(), clip.clone())).collect();
-    let stop = stop_on_interrupt();
+    let interrupt = Interrupt::listen();
+    let _heeding = interrupt.heed();
+    let stop = interrupt.flag();
     let id = clip.as_ref().map_or("probe", |clip| clip.id.as_str());
     let lang = clip.as_ref().and_then(|clip| clip.lang.as_deref());
     let answer = built(bench, config, labels, |engine, form| {
-        engine.hear(&HearRequest { clip_id: id, lang, audio: &audio, form, stop: &stop, live: None })
+        engine.hear(&HearRequest { clip_id: id, lang, audio: &audio, form, stop, live: None })
     })?;
     let heard = answer.value;
     let result = heard.as_ref().map(|heard| {
@@ -229,10 +235,12 @@ fn confidences(heard: &Heard) -> Finding {
 
 fn text(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
     const TEXT: &str = "Good morning.";
-    let stop = stop_on_interrupt();
+    let interrupt = Interrupt::listen();
+    let _heeding = interrupt.heed();
+    let stop = interrupt.flag();
     if config.task == Task::Reply {
         let answer = built(bench, config, HashMap::new(), |engine, form| {
-            engine.reply(&SpeakRequest::new("probe", Some("en"), TEXT, form, &stop))
+            engine.reply(&SpeakRequest::new("probe", Some("en"), TEXT, form, stop))
         })?;
         let result =
             answer.value.map(|text| Finding { what: "reply", works: Works::Yes, why: format!("\"{text}\"") });
@@ -245,7 +253,7 @@ fn text(bench: &Bench, config: &EngineConfig) -> Result<Probed, Failure> {
         });
     }
     let answer = built(bench, config, HashMap::new(), |engine, form| {
-        engine.speak(&SpeakRequest::new("probe", Some("en"), TEXT, form, &stop))
+        engine.speak(&SpeakRequest::new("probe", Some("en"), TEXT, form, stop))
     })?;
     let result = answer.value.map(|audio| {
         let why = format!("{:.2} s at {} Hz for \"{TEXT}\"", audio.duration_s(), audio.rate_hz);

@@ -137,6 +137,6 @@ impl<'c> Cards<'c> {
         };
         let length = fs::metadata(path).ok()?.len() as usize;
         self.room = self.room.checked_sub(length)?;
-        Some(AudioClip { source: data_uri(media_type, &fs::read(path).ok()?), label })
+        Some(AudioClip { source: data_uri(media_type, &fonex_formats::regular::read(path, 256 << 20).ok()?), label })
     }
 }

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use fonex_analysis::{
-    Asked, Comparison, Depth, RunView, Side, VariantView, Wanted, by_task, compare, score_in_depth,
+    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_task, compare, score_in_depth,
 };
 use fonex_core::accuracy::Score;
 use fonex_core::verdict::Verdict;
@@ -26,10 +26,11 @@ use self::depth::{depth_tables, reliability_chart};
 use self::names::Names;
 use super::chosen::ProfileArg;
 use super::compare::{findings_table, statement};
-use super::{FEW_CLIPS, find_run, show};
+use super::{find_run, show};
 use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
-use crate::output::plural;
+use crate::output::{self, plural};
+use fonex_core::verdict::FEW_CLIPS;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex report 1 -o report.html")]
@@ -38,7 +39,7 @@ pub struct ReportOptions {
     #[arg(required = true, value_name = "RUN")]
     pub runs: Vec<String>,
     /// File to write
-    #[arg(short, long, value_name = "FILE")]
+    #[arg(short, long, value_name = "FILE", default_value = "report.html")]
     pub output: PathBuf,
     /// How many of the worst clips to show for each variant
     #[arg(long, default_value_t = 6, value_name = "N")]
@@ -71,22 +72,24 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
     fs::write(&options.output, page).map_err(|error| Problem::io("write", &options.output, &error))?;
-    eprintln!("Wrote {}.", options.output.display());
+    output::note(&format!("Wrote {}.", options.output.display()));
     Ok(Code::Done)
 }
 
 fn page(store: &Store, runs: &[RunView], folder: &Path, worst: usize) -> Result<ReportData, Failure> {
     let names = Names::new(runs);
-    let sides: Vec<Side<'_>> =
-        runs.iter().flat_map(|run| run.variants.iter().map(move |variant| Side { run, variant })).collect();
+    let sides: Vec<Side<'_>> = runs
+        .iter()
+        .flat_map(|run| run.variants.iter().map(move |variant| Side { run, variant, material: Material::Whole }))
+        .collect();
     let comparisons = comparisons(store, &names, &sides)?;
-    let mut depths: Vec<(String, Depth)> = Vec::new();
+    let mut scores: Vec<(String, Score)> = Vec::new();
     for side in charts::recognisers(&sides) {
-        if let Some(depth) = score_in_depth(store, side.run, side.variant)? {
-            depths.push((names.of(side), depth));
+        if let Some(score) = score_in_depth(store, side.run, side.variant)? {
+            scores.push((names.of(side), score));
         }
     }
-    let scores: Vec<(String, &Score)> = depths.iter().map(|(name, depth)| (name.clone(), &depth.score)).collect();
+    let scores: Vec<(String, &Score)> = scores.iter().map(|(name, score)| (name.clone(), score)).collect();
     let titles: Vec<String> = runs.iter().map(RunView::name).collect();
     let noun = if titles.len() == 1 { "Run" } else { "Runs" };
     let mut cards = Cards::new(store, &names, folder, worst);
@@ -204,7 +207,7 @@ fn facts(runs: &[RunView]) -> Vec<(String, String)> {
         let versions: Vec<String> = run
             .variants
             .iter()
-            .map(|v| format!("{} {}", v.name, v.engine_version.as_deref().unwrap_or("(version not told)")))
+            .map(|v| format!("{} {}", v.name, v.engine_version.as_deref().unwrap_or("(version not known)")))
             .collect();
         facts.push((format!("Run {}", view.name()), format!("plan {}, started {}", run.plan, run.started_at)));
         facts.push(("Variants".into(), versions.join("; ")));

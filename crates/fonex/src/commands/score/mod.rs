@@ -20,7 +20,9 @@ use crate::commands::{errors_of_words, show};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural, thread_key, thread_lines};
 use clip_lines::ClipLines;
-use fonex_run::{read_profile, read_toml, unknown};
+use fonex_run::{read_toml, unknown};
+
+use super::chosen::profile_here;
 use stream::Scoring;
 use summary::score_measures;
 pub use summary::score_summary;
@@ -33,9 +35,10 @@ pub struct ScoreOptions {
     /// Results, in any of the same forms; several are set side by side
     #[arg(required = true)]
     pub heard: Vec<PathBuf>,
-    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml
-    #[arg(long, default_value = "neutral")]
-    pub profile: String,
+    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml; that of fonex.toml here, or
+    /// else neutral, by default
+    #[arg(long, value_name = "PROFILE")]
+    pub profile: Option<String>,
     /// Show the texts of this clip before and after each step of the profile
     #[arg(long, value_name = "ID")]
     pub explain: Option<String>,
@@ -69,7 +72,7 @@ fn two_crossed(typed: &str) -> Result<(String, String), String> {
 }
 
 pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
-    let profile = read_profile(&options.profile, Path::new(""), Place::default().field("--profile"))?;
+    let profile = profile_here(options.profile.as_deref())?;
     if let Some(id) = &options.explain {
         return explain(&read_corpus(&options.corpus)?, &options.heard, &profile, id);
     }
@@ -164,7 +167,7 @@ fn print_scored(scored: &[Scored], format: Format) -> Result<(), Failure> {
     match (scored, format) {
         ([only], Format::Json) => output::print_json(&only.score),
         ([only], Format::Table) => print_page(&only.score, &only.worst),
-        ([only], form) => output::print_table(&sets_table(&only.score), form),
+        ([only], form) => output::print_table(&sets_table(&only.score, true), form),
         (several, Format::Json) => output::print_json(&several),
         (several, form) => output::print_table(&side_by_side(several), form),
     }
@@ -209,6 +212,9 @@ fn say_what_is_missing(score: &Score, corpus: &Path, heard: &Path, unlabelled: u
         let count = plural(unlabelled, "clip");
         output::caution(&format!("{count} with an empty label: every word heard in them counts as inserted"));
     }
+    if score.clips_in_pieces > 0 {
+        output::caution(&output::in_pieces(score.clips_in_pieces, "clip"));
+    }
     if score.words.wer.is_none() {
         output::caution("no label that was scored has a word: there is no error rate");
     }
@@ -219,7 +225,7 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     page.push('\n');
     page += &output::text(&score_measures(&[("figure".to_owned(), score)]));
     page.push('\n');
-    page += &output::text(&sets_table(score).titled("Words"));
+    page += &output::text(&sets_table(score, false).titled("Words"));
     let slices = score.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
     let off = show::off_the_rest(std::iter::once(("", &score.measures, slices.collect())));
     if !off.is_empty() {
@@ -240,7 +246,7 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
 }
 
 /// All clips and every slice, one row each.
-fn sets_table(score: &Score) -> Table {
+fn sets_table(score: &Score, all_slices: bool) -> Table {
     let mut table = Table::new([
         ("clips of", 0),
         ("clips", 1),
@@ -265,8 +271,10 @@ fn sets_table(score: &Score) -> Table {
     if let Some(all) = &score.missing_as_empty {
         row("all, missing as empty".to_owned(), all.clips, &all.words);
     }
-    for slice in &score.slices {
+    let sizes: Vec<(&str, u64)> = score.slices.iter().map(|slice| (slice.by.as_str(), slice.clips)).collect();
+    let (shown, note) = show::folded(&sizes);
+    for (slice, _) in score.slices.iter().zip(shown).filter(|(_, shown)| *shown || all_slices) {
         row(format!("{}={}", slice.by, slice.value), slice.clips, &slice.words);
     }
-    table
+    if all_slices { table } else { table.noted(note) }
 }

@@ -4,8 +4,8 @@ use fonex_core::accuracy::Score;
 use fonex_core::measures::ALL;
 use fonex_core::stats::Interval;
 
-use crate::commands::FEW_CLIPS;
 use crate::output::{self, Cell, Table, percent, plural, rate_with_interval};
+use fonex_core::verdict::FEW_CLIPS;
 
 /// The figures of a score in a few lines.
 pub fn score_summary(score: &Score) -> String {
@@ -59,7 +59,7 @@ pub fn score_measures(scores: &[(String, &Score)]) -> Table {
         let cells = estimates.iter().map(|estimate| {
             estimate.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
         });
-        table.row([Cell::text(measure.name)].into_iter().chain(cells).chain([Cell::Count(clips)]));
+        table.row([Cell::Named(measure.id, measure.name)].into_iter().chain(cells).chain([Cell::Count(clips)]));
     }
     table
 }

@@ -22,7 +22,7 @@ use crate::output::{self, percent, plural};
 use clips::{show_clip, worst_clips};
 use notes::{cautions, costs, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
-pub use tables::{measures_table, off_the_rest, variants_table};
+pub use tables::{folded, measures_table, off_the_rest, variants_table};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -71,7 +71,7 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
         // Of several variants it would be too much on one page.
         if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
             let depth = score_in_depth(&store, &view, only)?;
-            output::print(&depth.map_or_else(String::new, |depth| in_depth(&depth.score)))?;
+            output::print(&depth.map_or_else(String::new, |depth| in_depth(&depth)))?;
         }
         output::print(&worst_clips(&store, &view, options.worst)?)?;
     }
@@ -109,7 +109,7 @@ pub fn print_run(store: &Store, view: &RunView, format: Format) -> Result<(), Fa
             let mut variants = Vec::new();
             for variant in &view.variants {
                 let depth = score_in_depth(store, view, variant)?;
-                variants.push(InDepth { view: variant, score: depth.map(|depth| depth.score) });
+                variants.push(InDepth { view: variant, score: depth });
             }
             output::print_json(&RunInDepth { run: &view.run, scored_under: view.scored_under.as_ref(), variants })
         }

@@ -3,8 +3,8 @@
 use fonex_analysis::RunView;
 use fonex_core::stats::Interval;
 
-use crate::commands::FEW_CLIPS;
-use crate::output::{self, Cell, Table, milliseconds, plural, rate_with_interval};
+use crate::output::{self, Cell, Table, milliseconds, plural, rate_with_interval, signed};
+use fonex_core::verdict::FEW_CLIPS;
 
 /// How trials ended where some did not end well.
 pub(super) fn outcomes(view: &RunView) -> String {
@@ -39,7 +39,11 @@ pub(super) fn cautions(view: &RunView) -> String {
             variant.variant.name
         )
     });
-    foreign.chain(few).collect()
+    let pieces = view.variants.iter().filter(|variant| variant.extras.in_pieces > 0);
+    let pieces = pieces.map(|variant| {
+        format!("caution: {}: {}\n", variant.variant.name, output::in_pieces(variant.extras.in_pieces, "trial"))
+    });
+    foreign.chain(few).chain(pieces).collect()
 }
 
 /// One row for each variant that sent requests.
@@ -107,16 +111,13 @@ pub(super) fn times(view: &RunView) -> String {
             let at = growth.lengths.iter().zip(&growth.latency_ms);
             let at =
                 at.map(|(length, ms)| format!("{} at {}", milliseconds(*ms), growth_length(growth.unit, *length)));
-            let each = |ms: f64| format!("{ms:.2}");
+            let each = |ms: f64| signed(ms, 2);
             let interval = growth
                 .slope_interval
                 .map_or_else(String::new, |Interval { low, high }| format!(" [{}, {}]", each(low), each(high)));
             let unit = growth.unit.as_str();
-            lines.push(format!(
-                "latency by length: {}; {} ms{interval} more for each {unit}",
-                at.collect::<Vec<_>>().join(", "),
-                each(growth.slope)
-            ));
+            lines.push(format!("latency by length: {}", at.collect::<Vec<_>>().join(", ")));
+            lines.push(format!("each further {unit}: {} ms{interval}", each(growth.slope)));
         }
         if let (Some(cold), Some(warm)) = (extras.cold_ms, variant.measures.get("latency_p50")) {
             let (cold, warm) = (milliseconds(cold), milliseconds(warm.value));

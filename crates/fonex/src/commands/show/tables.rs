@@ -84,7 +84,7 @@ pub fn measures_table(variants: &[&VariantView]) -> Table {
     for measure in ALL {
         if variants.iter().any(|variant| worth_a_row(variant, measure)) {
             let cells = variants.iter().map(|variant| estimate_cell(variant, measure));
-            table.row([Cell::text(measure.name)].into_iter().chain(cells));
+            table.row([Cell::Named(measure.id, measure.name)].into_iter().chain(cells));
         }
     }
     table
@@ -123,7 +123,7 @@ pub fn off_the_rest<'s>(variants: impl Iterator<Item = Sliced<'s>>) -> Table {
                 let cells = [
                     Cell::text(variant),
                     Cell::text(format!("{by}={value}")),
-                    Cell::text(measure.name),
+                    Cell::Named(measure.id, measure.name),
                     Cell::Estimate(measure.unit, estimate.value, estimate.interval),
                     Cell::Figure(measure.unit, whole.value),
                 ];
@@ -142,6 +142,37 @@ pub fn off_the_rest<'s>(variants: impl Iterator<Item = Sliced<'s>>) -> Table {
 /// Slices by something with more values than this would fill the page.
 const MOST_VALUES: usize = 12;
 
+/// A slice with fewer clips says little; several of one tag are folded into a line.
+const FEW_CLIPS_OF_A_SLICE: u64 = 5;
+/// So many small slices of one tag are still shown.
+const FEW_SMALL_ONES: usize = 3;
+
+/// Which slices a page shows, by what is shared and clips, and a note on those that it folds.
+pub fn folded(slices: &[(&str, u64)]) -> (Vec<bool>, String) {
+    let small = |(_, clips): &&(&str, u64)| *clips < FEW_CLIPS_OF_A_SLICE;
+    let small_ones = |by: &str| slices.iter().filter(small).filter(|(other, _)| *other == by).count();
+    let mut notes: Vec<String> = Vec::new();
+    let shown = slices.iter().map(|slice| {
+        let count = small_ones(slice.0);
+        if !small(&slice) || count <= FEW_SMALL_ONES {
+            return true;
+        }
+        let note = format!("{count} of {}", slice.0);
+        if !notes.contains(&note) {
+            notes.push(note);
+        }
+        false
+    });
+    let shown = shown.collect();
+    let note = if notes.is_empty() {
+        String::new()
+    } else {
+        let few = FEW_CLIPS_OF_A_SLICE;
+        format!("(slices of fewer than {few} clips are not shown: {}; --format csv has all)", notes.join(", "))
+    };
+    (shown, note)
+}
+
 /// One row a slice, one column a variant: the first measure of the task.
 pub(super) fn slices_table(variants: &[&VariantView]) -> Table {
     let Some(first) = variants.first() else { return Table::default() };
@@ -150,13 +181,18 @@ pub(super) fn slices_table(variants: &[&VariantView]) -> Table {
     let table = Table::new([("clips of", 0), ("clips", 1)].into_iter().chain(names));
     let mut table = table.titled(format!("{} by slice", measure.name));
     let mut crowded: Vec<String> = Vec::new();
-    for slice in &first.slices {
+    let sizes: Vec<(&str, u64)> = first.slices.iter().map(|slice| (slice.by.as_str(), slice.clips)).collect();
+    let (shown, note) = folded(&sizes);
+    for (slice, shown) in first.slices.iter().zip(shown) {
         let values = first.slices.iter().filter(|other| other.by == slice.by).count();
         if values > MOST_VALUES {
             let named = format!("{} ({values} values)", slice.by);
             if !crowded.contains(&named) {
                 crowded.push(named);
             }
+            continue;
+        }
+        if !shown {
             continue;
         }
         let cell = |variant: &&VariantView| {
@@ -167,7 +203,7 @@ pub(super) fn slices_table(variants: &[&VariantView]) -> Table {
         table.row(size.into_iter().chain(variants.iter().map(cell)));
     }
     match crowded.is_empty() {
-        true => table,
+        true => table.noted(note),
         false => table.noted(format!("(not shown: {}; --format csv has all)", crowded.join(", "))),
     }
 }

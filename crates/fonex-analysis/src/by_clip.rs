@@ -1,0 +1,64 @@
+//! The trials of a variant put together by clip, so that repeats count as one.
+
+use fonex_core::measures::Sample;
+use fonex_core::stats::UnitKind;
+
+use crate::column::Column;
+
+/// Trials put together by clip, clips in the order of the corpus.
+pub(crate) struct ByClip {
+    /// Places of the clips in the corpus.
+    pub(crate) clips: Vec<u32>,
+    /// The trials, clip by clip.
+    trials: Vec<u32>,
+    /// Where each clip's trials end.
+    ends: Vec<u32>,
+}
+
+impl ByClip {
+    pub(crate) fn new(places: &[u32]) -> Self {
+        let most = places.iter().max().map_or(0, |place| *place as usize + 1);
+        let mut starts: Vec<u32> = vec![0; most + 1];
+        places.iter().for_each(|place| starts[*place as usize + 1] += 1);
+        let clips: Vec<u32> = (0..most as u32).filter(|place| starts[*place as usize + 1] > 0).collect();
+        (0..most).for_each(|place| starts[place + 1] += starts[place]);
+        let ends = clips.iter().map(|place| starts[*place as usize + 1]).collect();
+        let mut trials = vec![0; places.len()];
+        for (trial, place) in (0..).zip(places) {
+            let next = &mut starts[*place as usize];
+            trials[*next as usize] = trial;
+            *next += 1;
+        }
+        Self { clips, trials, ends }
+    }
+
+    /// A fact clip by clip, each clip a unit. Only repeats that contribute share the clip's weight.
+    pub(crate) fn sample(&self, column: &Column) -> Sample {
+        let mut sample = Sample::new(column.width, UnitKind::Clip);
+        for at in 0..self.clips.len() {
+            add_clip(&mut sample, at as u32, self.at(at), column);
+        }
+        sample
+    }
+
+    pub(crate) fn at(&self, at: usize) -> &[u32] {
+        let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.trials[start as usize..self.ends[at] as usize]
+    }
+
+    /// The trials of the clip at a place of the corpus.
+    pub(crate) fn trials_of(&self, clip: u32) -> &[u32] {
+        self.clips.binary_search(&clip).map_or(&[], |at| self.at(at))
+    }
+}
+
+/// Adds a clip with the rows of those of its trials that have some.
+pub(crate) fn add_clip(sample: &mut Sample, unit: u32, trials: &[u32], column: &Column) {
+    if let [trial] = trials {
+        sample.add(unit, [column.rows(*trial as usize)].into_iter());
+        return;
+    }
+    let rows: Vec<&[f64]> =
+        trials.iter().map(|trial| column.rows(*trial as usize)).filter(|rows| !rows.is_empty()).collect();
+    sample.add(unit, rows.into_iter());
+}

@@ -1,0 +1,296 @@
+//! The score of a set of clips, built one clip at a time in memory that grows with the vocabulary, not with the clips.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::clip_score::Comparer;
+use super::mistakes::MistakesBuilder;
+use super::rates::share;
+use super::score::{AllClips, Score, hearing, measured};
+use super::slices::{Slices, Tally};
+use super::speakers::Speakers;
+use super::{
+    BestOfBuilder, ClipScore, ConfidenceBuilder, ConfidenceReport, MarksBuilder, TermsBuilder, WeightedRate,
+    WordRates, WordWeights,
+};
+use crate::align::{Edit, EditCounts};
+use crate::measures::{Gathered, HearingCounts, Trial, find};
+use crate::text::{Label, LabelPart, TextProfile};
+use crate::timing::{BoundariesBuilder, TimingBuilder, word_offsets};
+use crate::{Clip, Heard};
+
+/// Builds a [`Score`]. Builders of consecutive stretches of one set can be merged; the stretches, not the threads that
+/// worked on them, decide the result.
+#[derive(Debug, Clone)]
+pub struct ScoreBuilder {
+    text_profile: String,
+    weights: Arc<WordWeights>,
+    compared: Comparer,
+    scored: Tally,
+    all: Tally,
+    slices: Slices,
+    speakers: Speakers,
+    gathered: Gathered,
+    /// Sets of the clip at hand; kept for what it allocated.
+    sets: Vec<usize>,
+    /// Wrong words and clips, by the words of the clip: the mean of their rates does not depend on an order.
+    clip_rates: BTreeMap<u64, [u64; 2]>,
+    missing: Vec<String>,
+    /// Repeats without an answer of clips that have others.
+    missing_repeats: u64,
+    unknown: Vec<String>,
+    clips_in_pieces: u64,
+    clips_with_errors: u64,
+    timing: TimingBuilder,
+    boundaries: BoundariesBuilder,
+    as_written: EditCounts,
+    marks: MarksBuilder,
+    mistakes: MistakesBuilder,
+    terms: TermsBuilder,
+    confidence: ConfidenceBuilder,
+    best_of: BestOfBuilder,
+}
+
+/// An answer of a clip: what comparing it gave, and the wall time it took, where that is known.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Answered {
+    /// What comparing gave.
+    pub counts: HearingCounts,
+    /// Wall time in milliseconds.
+    pub took_ms: Option<f64>,
+}
+
+impl ScoreBuilder {
+    /// An empty score under a text profile.
+    #[must_use]
+    pub fn new(text_profile: &str) -> Self {
+        let mut gathered = Gathered::of(hearing());
+        gathered.add_set();
+        Self {
+            text_profile: text_profile.to_owned(),
+            weights: Arc::default(),
+            compared: Comparer::default(),
+            scored: Tally::default(),
+            all: Tally::default(),
+            slices: Slices::default(),
+            speakers: Speakers::default(),
+            gathered,
+            sets: Vec::new(),
+            clip_rates: BTreeMap::new(),
+            missing: Vec::new(),
+            missing_repeats: 0,
+            unknown: Vec::new(),
+            clips_in_pieces: 0,
+            clips_with_errors: 0,
+            timing: TimingBuilder::default(),
+            boundaries: BoundariesBuilder::default(),
+            as_written: EditCounts::default(),
+            marks: MarksBuilder::default(),
+            mistakes: MistakesBuilder::default(),
+            terms: TermsBuilder::default(),
+            confidence: ConfidenceBuilder::default(),
+            best_of: BestOfBuilder::default(),
+        }
+    }
+
+    /// The same with words weighted.
+    #[must_use]
+    pub fn with_weights(self, weights: WordWeights) -> Self {
+        Self { weights: Arc::new(weights), ..self }
+    }
+
+    /// The same with two slices crossed, such as a tag and a speaker.
+    #[must_use]
+    pub fn crossing(mut self, one: &str, other: &str) -> Self {
+        self.slices.cross(one, other);
+        self
+    }
+
+    /// Notes the must-hear terms of a clip. To be called for all clips before the first is heard, since a term is invented
+    /// wherever it is heard.
+    pub fn tell_terms(&mut self, profile: &TextProfile, terms: &[String]) {
+        self.terms.tell(profile, terms);
+    }
+
+    /// Compares an answer with its label, and adds what went wrong in it. Its counts are to be added with the clip's others.
+    pub fn hear(&mut self, profile: &TextProfile, clip: &Clip, label: &Label, heard: &Heard) -> HearingCounts {
+        let profile = &*profile.in_language(clip.lang.as_deref());
+        self.compared.compare(profile, label, &heard.text);
+        let as_written = self.compared.count_as_written(label, &heard.text);
+        self.as_written += as_written;
+        let [punctuation, capitals] = match label.parts() {
+            [LabelPart::Fixed(text)] => self.marks.add(text, &heard.text),
+            _ => self.marks.add(&label.first_reading(), &heard.text),
+        };
+        self.mistakes.add(&clip.id, &self.compared.steps, &self.compared.vocabulary);
+        self.boundaries.add(clip, heard);
+        let terms = self.terms.add(profile, &clip.terms, label, &heard.text);
+        self.best_of.add(profile, label, heard, self.compared.words);
+        let weighted = self.weights.weigh(&self.compared);
+        HearingCounts {
+            as_written,
+            weighted,
+            terms: terms.map(|(counts, _)| counts),
+            all_terms: terms.and_then(|(_, all)| all),
+            punctuation,
+            capitals,
+            confidences: self.confidence.add(profile, heard, &self.compared),
+            offsets: word_offsets(profile, clip, heard),
+            ..self.compared()
+        }
+    }
+
+    /// The counts of an empty text against a label: what a trial without an answer comes to.
+    pub fn hear_nothing(&mut self, profile: &TextProfile, label: &Label) -> HearingCounts {
+        self.compared.compare(profile, label, "");
+        self.compared()
+    }
+
+    fn compared(&self) -> HearingCounts {
+        let first = self.compared.steps.iter().find(|step| step.said.is_some());
+        HearingCounts {
+            words: self.compared.words,
+            characters: self.compared.characters,
+            in_pieces: self.compared.in_pieces,
+            first_word_wrong: first.map(|step| step.edit != Edit::Correct),
+            ..HearingCounts::default()
+        }
+    }
+
+    /// The last comparison word by word.
+    #[must_use]
+    pub fn compared_words(&self) -> ClipScore {
+        self.compared.clip_score()
+    }
+
+    /// Adds a clip with its answers: one, or those of several repeats.
+    pub fn add(&mut self, clip: &Clip, answers: &[Answered]) {
+        let sum = |of: fn(&HearingCounts) -> EditCounts| answers.iter().map(|answer| of(&answer.counts)).sum();
+        let (words, characters): (EditCounts, EditCounts) =
+            (sum(|counts| counts.words), sum(|counts| counts.characters));
+        self.scored.add(words, characters);
+        self.all.add(words, characters);
+        self.clips_in_pieces += u64::from(answers.iter().any(|answer| answer.counts.in_pieces));
+        self.clips_with_errors += u64::from(words.errors() > 0);
+        self.speakers.add(clip.speaker.as_deref(), words);
+        if words.reference() > 0 {
+            let [wrong, clips] = self.clip_rates.entry(words.reference()).or_default();
+            *wrong += words.errors();
+            *clips += 1;
+        }
+        let Some(first) = answers.first() else { return };
+        let timed = first.counts.offsets.as_ref().map(|offsets| self.timing.add(&clip.id, offsets));
+        let Self { slices, gathered, sets, .. } = self;
+        sets.clear();
+        sets.push(0);
+        slices.add(clip, first.counts.words.reference(), [words, characters], timed, gathered, sets);
+        let trials: Vec<Trial<'_>> = answers
+            .iter()
+            .map(|answer| Trial::heard(clip, crate::Outcome::Done, &answer.counts, answer.took_ms))
+            .collect();
+        gathered.add(&trials, sets);
+    }
+
+    /// Adds a clip without a result, compared with an empty text.
+    pub fn add_missing(&mut self, profile: &TextProfile, clip: &Clip, label: &Label) {
+        let counts = self.hear_nothing(profile, label);
+        self.missing.push(clip.id.clone());
+        self.all.add(counts.words, counts.characters);
+        // No trial was made: that there is no answer is no outcome.
+        self.gathered.add(&[Trial::heard(clip, crate::Outcome::Stopped, &counts, None)], &[0]);
+    }
+
+    /// Adds repeats without an answer of a clip that has others: each counts as an empty result, and the clip once.
+    pub fn add_failed_repeats(&mut self, profile: &TextProfile, label: &Label, repeats: u64) {
+        let counts = self.hear_nothing(profile, label);
+        self.missing_repeats += repeats;
+        for _ in 0..repeats {
+            self.all.words += counts.words;
+            self.all.characters += counts.characters;
+        }
+    }
+
+    /// Notes a result that belongs to no clip.
+    pub fn add_unknown(&mut self, id: &str) {
+        self.unknown.push(id.to_owned());
+    }
+
+    /// Adds what another builder gathered, told the same terms, from clips that come after this one's.
+    pub fn merge(&mut self, later: Self) {
+        self.scored.merge(&later.scored);
+        self.all.merge(&later.all);
+        let sets = self.slices.merge(&later.slices, self.timing.clips(), &mut self.gathered);
+        self.gathered.merge(&later.gathered, &sets);
+        self.speakers.merge(later.speakers);
+        for (words, theirs) in later.clip_rates {
+            let mine = self.clip_rates.entry(words).or_default();
+            *mine = [mine[0] + theirs[0], mine[1] + theirs[1]];
+        }
+        self.missing.extend(later.missing);
+        self.missing_repeats += later.missing_repeats;
+        self.unknown.extend(later.unknown);
+        self.clips_in_pieces += later.clips_in_pieces;
+        self.clips_with_errors += later.clips_with_errors;
+        self.timing.merge(later.timing);
+        self.boundaries.merge(&later.boundaries);
+        self.as_written += later.as_written;
+        self.marks.merge(&later.marks);
+        let here = self.compared.vocabulary.take_in(&later.compared.vocabulary);
+        self.mistakes.merge(later.mistakes, &here);
+        self.terms.merge(&later.terms);
+        self.confidence.merge(&later.confidence);
+        self.best_of.merge(&later.best_of);
+    }
+
+    /// The score of all that was added.
+    #[must_use]
+    pub fn finish(self) -> Score {
+        let measures = measured(&self.gathered, 0);
+        let lost = !self.missing.is_empty() || self.missing_repeats > 0;
+        let missing_as_empty = lost.then(|| AllClips {
+            clips: self.all.clips,
+            words: WordRates::new(self.all.words, measures.get("wer_failures_as_empty")),
+            characters: self.all.characters.into(),
+        });
+        let by_speaker = self.speakers.estimate();
+        let calibration = measures.get("calibration_error").map(|estimate| estimate.value);
+        let confidence = self.confidence.finish().map(|report| ConfidenceReport {
+            calibration_error: calibration.unwrap_or(report.calibration_error_with_chance),
+            ..report
+        });
+        let weighted = find("weighted_wer").and_then(|measure| self.gathered.sums(measure, 0));
+        let weighted = weighted.filter(|sums| sums[1] > 0.0).map(|sums| WeightedRate {
+            wer: Some(sums[0] / sums[1]),
+            said: sums[1],
+            wrong: sums[0],
+        });
+        let rates = self.clip_rates.iter().map(|(words, [wrong, _])| *wrong as f64 / *words as f64).sum::<f64>();
+        let rated: u64 = self.clip_rates.values().map(|[_, clips]| clips).sum();
+        Score {
+            clips: self.scored.clips,
+            missing: self.missing,
+            unknown: self.unknown,
+            words: WordRates::new(self.scored.words, measures.get("wer")),
+            characters: self.scored.characters.into(),
+            wer_as_written: share(self.as_written.errors(), self.as_written.reference()),
+            mean_clip_wer: (rated > 0).then(|| rates / rated as f64),
+            clips_in_pieces: self.clips_in_pieces,
+            clips_with_errors: self.clips_with_errors,
+            ser: share(self.clips_with_errors, self.scored.clips),
+            missing_as_empty,
+            interval_by_speaker: by_speaker.and_then(|estimate| estimate.interval),
+            speakers: by_speaker.map(|estimate| estimate.units),
+            weighted,
+            slices: self.slices.finish(&self.timing, &self.gathered),
+            timing: self.timing.finish(measures.get("drift")),
+            boundaries: self.boundaries.finish(),
+            marks: self.marks.finish(),
+            mistakes: self.mistakes.finish(&self.compared.vocabulary),
+            terms: self.terms.finish(),
+            confidence,
+            best_of: self.best_of.finish(),
+            text_profile: self.text_profile,
+            measures,
+        }
+    }
+}

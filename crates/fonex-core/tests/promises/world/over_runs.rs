@@ -1,0 +1,82 @@
+//! Series of runs over the same clips.
+
+use fonex_core::measures::{Sample, SeriesScores, series_scores};
+use fonex_core::stats::{UnitKind, stream};
+use fonex_core::verdict::look;
+use rand::RngExt;
+
+use super::{add, spread, wer, wrong};
+
+/// Errors of a run: words that go wrong by themselves, in clips of their own difficulty, and clips lost whole.
+#[derive(Clone, Copy)]
+pub struct Errors {
+    rate: f64,
+    lost: f64,
+}
+
+impl Errors {
+    pub const fn scattered(rate: f64) -> Self {
+        Self { rate, lost: 0.0 }
+    }
+
+    pub const fn lost(rate: f64, lost: f64) -> Self {
+        Self { rate, lost }
+    }
+}
+
+/// What happens to the rate over the runs.
+#[derive(Clone, Copy)]
+pub enum Drift {
+    None,
+    /// So much more each run.
+    Creep(f64),
+    /// So much more from a run on.
+    Step(usize, f64),
+}
+
+/// At which run a change was first told, in each of the series simulated.
+pub struct Told(Vec<Option<usize>>);
+
+impl Told {
+    /// The share of series in which a change was told by so many runs.
+    pub fn by(&self, runs: usize) -> f64 {
+        self.0.iter().filter(|told| told.is_some_and(|told| told <= runs)).count() as f64 / self.0.len() as f64
+    }
+}
+
+/// Simulates series of runs over the same clips, each looked at run by run.
+pub fn series(errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) -> Told {
+    let told = |sim: u64| {
+        let mut random = stream(sim, &["series"]);
+        let hard: Vec<f64> = (0..clips).map(|_| spread(&mut random, 0.1, 0.05) / 0.1).collect();
+        let samples: Vec<Sample> = (0..runs)
+            .map(|run| {
+                let more = match drift {
+                    Drift::None => 0.0,
+                    Drift::Creep(each) => each * run as f64,
+                    Drift::Step(from, more) => {
+                        if run >= from {
+                            more
+                        } else {
+                            0.0
+                        }
+                    }
+                };
+                let mut sample = Sample::new(4, UnitKind::Clip);
+                for (clip, hard) in (0..).zip(&hard) {
+                    let lost = random.random::<f64>() < errors.lost;
+                    let n = if lost { 10.0 } else { wrong(&mut random, (errors.rate + more) * hard, 10) };
+                    add(&mut sample, clip, [n, 10.0]);
+                }
+                sample
+            })
+            .collect();
+        let all = series_scores(wer(), &samples.iter().collect::<Vec<_>>()).unwrap();
+        (2..=runs).find(|so_far| {
+            let (values, tested) = (all.values[..*so_far].to_vec(), all.tested[..*so_far].to_vec());
+            let part = SeriesScores { values, tested, scores: all.scores[..*so_far].to_vec(), kind: all.kind };
+            look(&part).is_some()
+        })
+    };
+    Told((0..sims).map(told).collect())
+}

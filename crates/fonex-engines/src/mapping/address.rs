@@ -1,0 +1,96 @@
+//! Where something stands in a JSON answer: JSON Pointer (RFC 6901) or JSONPath (RFC 9535).
+
+use std::fmt;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use serde_json::Value;
+use serde_json_path::JsonPath;
+
+/// Where something stands in an answer.
+#[derive(Debug, Clone)]
+pub enum Address {
+    /// JSON Pointer: `/result/text`; empty for the whole answer.
+    Pointer(String),
+    /// JSONPath: `$.results[*].text`.
+    Path(Box<JsonPath>),
+}
+
+/// Characters an address may have.
+const LONGEST: usize = 500;
+
+impl Address {
+    /// Every value at the address.
+    pub(crate) fn all<'a>(&self, answer: &'a Value) -> Vec<&'a Value> {
+        match self {
+            Self::Pointer(pointer) => answer.pointer(pointer).into_iter().collect(),
+            Self::Path(path) => path.query(answer).all(),
+        }
+    }
+
+    /// The first value at the address that is not null.
+    pub(crate) fn one<'a>(&self, answer: &'a Value) -> Option<&'a Value> {
+        self.all(answer).into_iter().find(|value| !value.is_null())
+    }
+
+    /// Strings at the address, several joined with spaces. None where there is nothing.
+    pub(super) fn text(&self, answer: &Value) -> Result<Option<String>, String> {
+        let found = self.all(answer);
+        let strings: Option<Vec<&str>> = found.iter().map(|value| value.as_str()).collect();
+        let strings = strings.ok_or_else(|| format!("what stands at {self} is not a string"))?;
+        Ok((!strings.is_empty()).then(|| strings.join(" ")))
+    }
+
+    /// A list at the address: an array, or the several values a JSONPath finds.
+    pub(super) fn list<'a>(&self, answer: &'a Value) -> Option<Vec<&'a Value>> {
+        let found = self.all(answer);
+        match (self, found.as_slice()) {
+            (_, [Value::Array(items)]) => Some(items.iter().collect()),
+            (Self::Pointer(_), _) => None,
+            (Self::Path(_), _) => Some(found),
+        }
+    }
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Pointer(pointer) => f.write_str(pointer),
+            Self::Path(path) => write!(f, "{path}"),
+        }
+    }
+}
+
+impl PartialEq for Address {
+    fn eq(&self, other: &Self) -> bool {
+        self.to_string() == other.to_string()
+    }
+}
+
+impl Serialize for Address {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Address {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        // Brackets within brackets are read one within the other.
+        if text.len() > LONGEST {
+            let begins: String = text.chars().take(40).collect();
+            return Err(de::Error::custom(format!("an address has no more than {LONGEST} characters: {begins}…")));
+        }
+        if text.is_empty() || text.starts_with('/') {
+            return Ok(Self::Pointer(text));
+        }
+        if text.starts_with('$') {
+            return JsonPath::parse(&text).map(|path| Self::Path(Box::new(path))).map_err(|error| {
+                let at = error.position() + 1;
+                de::Error::custom(format!("{text:?} is no JSONPath: {} at column {at}", error.message()))
+            });
+        }
+        Err(de::Error::custom(format!(
+            "{text:?} is no address, expected a JSON Pointer such as /result/text, or a JSONPath such as $.result.text"
+        )))
+    }
+}

@@ -1,0 +1,293 @@
+//! Labels and results read side by side and joined by id, in memory that does not grow with their texts.
+//!
+//! Both files are read once, in rounds of equally many lines, a round in parts, each of which one core parses and works
+//! on while its records are at hand. What has no partner yet is remembered by its place in the file and read again when
+//! its partner comes, so any order works, and the common one costs nothing.
+
+mod side;
+mod terms;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use fonex_core::{Clip, Heard};
+
+use crate::lines::{Block, LineAt, Lines};
+use crate::{HeardRecord, Place, Problem, Problems, corpus, heard, in_parallel};
+
+use side::{Placed, Records, Side, ids, parse_lines};
+pub use terms::listed_terms;
+
+/// Lines a round reads of each file.
+const ROUND: usize = 1 << 15;
+/// Lines a worker takes at once. It decides how results are grouped, so it does not depend on the machine.
+const PART: usize = 1 << 12;
+/// Complaints gathered before reading stops.
+const MOST_PROBLEMS: usize = 100;
+
+/// A clip and its result, if there is one.
+pub type Pair = (Clip, Option<Heard>);
+
+/// A corpus and a results file, both JSON Lines, read together.
+pub struct Joined {
+    clips: Side<Clip>,
+    results: Side<HeardRecord>,
+    problems: Vec<Problem>,
+    /// The next lines of both files, read while the ones before were worked on.
+    ahead: Option<Result<[Block; 2], Problem>>,
+    ended: bool,
+}
+
+/// A part of a round.
+enum Part<R> {
+    /// Each clip had its result in the same place; the ids with their lines.
+    Worked(R, [Vec<(u128, u64)>; 2]),
+    /// What is to be joined yet, and what is wrong.
+    Read(Records<Clip>, Records<HeardRecord>, Vec<Problem>),
+}
+
+impl Joined {
+    /// Opens both files.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn open(corpus: &Path, heard: &Path) -> Result<Self, Problem> {
+        Ok(Self {
+            clips: Side::open(corpus)?,
+            results: Side::open(heard)?,
+            problems: Vec::new(),
+            ahead: None,
+            ended: false,
+        })
+    }
+
+    /// Works on the next pairs, part by part on all cores; none at the end, when the clips without a result have been
+    /// given as well. `meanwhile` is called once, beside the work where there is any.
+    ///
+    /// # Errors
+    /// Every [`Problem`] of both files, up to a hundred, once they have been read.
+    pub fn next_round<R: Send>(
+        &mut self,
+        work: impl Fn(&[Pair]) -> R + Sync,
+        meanwhile: impl FnOnce() + Send,
+    ) -> Result<Option<Vec<R>>, Problems> {
+        let mut meanwhile = Some(meanwhile);
+        let result = self.next_round_beside(work, &mut meanwhile);
+        if let Some(meanwhile) = meanwhile {
+            meanwhile();
+        }
+        result
+    }
+
+    fn next_round_beside<R: Send>(
+        &mut self,
+        work: impl Fn(&[Pair]) -> R + Sync,
+        meanwhile: &mut Option<impl FnOnce() + Send>,
+    ) -> Result<Option<Vec<R>>, Problems> {
+        while !self.ended {
+            let [block, answers] = match self.ahead.take() {
+                Some(read) => read?,
+                None => next_blocks(&mut self.clips.lines, &mut self.results.lines)?,
+            };
+            if block.lines.is_empty() && answers.lines.is_empty() {
+                self.ended = true;
+                self.complain_of_repeated()?;
+                if self.clips.ids.is_empty() && self.problems.is_empty() {
+                    self.problems.push(corpus::no_clip(&self.clips.path));
+                }
+                if !self.problems.is_empty() {
+                    break;
+                }
+                let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
+                return Ok(Some(in_parts(&left, work)));
+            }
+            let Self { clips, results, .. } = self;
+            let (paths, lines) = ([&clips.path, &results.path], (&mut clips.lines, &mut results.lines));
+            let (parts, ahead) = std::thread::scope(|scope| {
+                let ahead = scope.spawn(|| next_blocks(lines.0, lines.1));
+                if let Some(meanwhile) = meanwhile.take() {
+                    scope.spawn(meanwhile);
+                }
+                let parts = read_parts(paths, &block, &answers, &work);
+                (parts, ahead.join().expect("reading does not panic"))
+            });
+            self.ahead = Some(ahead);
+            let (mut worked, mut clips, mut results) = (Vec::with_capacity(parts.len()), Vec::new(), Vec::new());
+            for part in parts {
+                match part {
+                    Part::Worked(result, [clip_ids, result_ids]) => {
+                        worked.push(result);
+                        self.clips.ids.extend(clip_ids);
+                        self.results.ids.extend(result_ids);
+                    }
+                    Part::Read(more_clips, more_results, problems) => {
+                        self.clips.ids.extend(ids(&more_clips));
+                        self.results.ids.extend(ids(&more_results));
+                        self.problems.extend(problems);
+                        clips.extend(more_clips);
+                        results.extend(more_results);
+                    }
+                }
+            }
+            if self.problems.len() >= MOST_PROBLEMS {
+                return Err(Problems(std::mem::take(&mut self.problems)));
+            }
+            if self.problems.is_empty() {
+                let joined = self.join(clips, results)?;
+                worked.extend(in_parts(&joined, work));
+                return Ok(Some(worked));
+            }
+        }
+        if self.problems.is_empty() { Ok(None) } else { Err(Problems(std::mem::take(&mut self.problems))) }
+    }
+
+    /// The ids of results that belong to no clip, in file order; known at the end.
+    ///
+    /// # Errors
+    /// When the file cannot be read again.
+    pub fn unknown(&mut self) -> Result<Vec<String>, Problem> {
+        Ok(self.results.left()?.into_iter().map(|record| record.id).collect())
+    }
+
+    /// Pairs the records of a round with each other and with those that waited.
+    fn join(&mut self, clips: Records<Clip>, results: Records<HeardRecord>) -> Result<Vec<Pair>, Problem> {
+        let mut pairs = Vec::with_capacity(clips.len());
+        let mut results: Vec<Option<Placed<HeardRecord>>> = results.into_iter().map(Some).collect();
+        let places = results.iter().enumerate().filter_map(|(at, result)| Some((result.as_ref()?.0, at)));
+        let places: HashMap<u128, usize, foldhash::fast::FixedState> = places.collect();
+        for (id, line, clip) in clips {
+            if let Some((.., result)) = places.get(&id).and_then(|at| results[*at].take()) {
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else if let Some(place) = self.results.waiting.remove(&id) {
+                let result = self.results.read_again(&place)?;
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else {
+                self.clips.waiting.insert(id, line);
+            }
+        }
+        for (id, line, result) in results.into_iter().flatten() {
+            if let Some(place) = self.clips.waiting.remove(&id) {
+                let clip = self.clips.read_again(&place)?;
+                pairs.push((clip, Some(result.into_heard().1)));
+            } else {
+                self.results.waiting.insert(id, line);
+            }
+        }
+        Ok(pairs)
+    }
+
+    /// One result and one clip an id: which is known only when every id has been seen.
+    fn complain_of_repeated(&mut self) -> Result<(), Problem> {
+        let Self { clips, results, .. } = self;
+        let (of_clips, of_results) = std::thread::scope(|scope| {
+            let of_clips = scope.spawn(|| clips.repeated());
+            let of_results = results.repeated();
+            (of_clips.join().expect("sorting does not panic"), of_results)
+        });
+        for (number, first) in of_clips {
+            let id = self.clips.id_in(number)?;
+            self.problems.push(corpus::taken(
+                &id,
+                Place::line(&self.clips.path, number),
+                Place::line(&self.clips.path, first),
+            ));
+        }
+        for (number, _) in of_results {
+            let id = self.results.id_in(number)?;
+            self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
+        }
+        Ok(())
+    }
+}
+
+fn next_blocks(clips: &mut Lines, results: &mut Lines) -> Result<[Block; 2], Problem> {
+    Ok([clips.next_block(ROUND)?, results.next_block(ROUND)?])
+}
+
+/// Parses the lines of a round, and works on the parts in which clips and results go together.
+fn read_parts<R: Send>(
+    [clips_path, results_path]: [&PathBuf; 2],
+    clips: &Block,
+    results: &Block,
+    work: &(impl Fn(&[Pair]) -> R + Sync),
+) -> Vec<Part<R>> {
+    let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
+    let parts: Vec<usize> = (0..count).collect();
+    in_parallel(&parts, |part| {
+        fn lines_of(block: &Block, part: usize) -> &[LineAt] {
+            let start = (part * PART).min(block.lines.len());
+            &block.lines[start..(start + PART).min(block.lines.len())]
+        }
+        let mut problems = Vec::new();
+        let clips = parse_lines::<Clip>(clips, lines_of(clips, *part), clips_path, &mut problems);
+        let results = parse_lines(results, lines_of(results, *part), results_path, &mut problems);
+        let go_together = clips.len() == results.len() && clips.iter().zip(&results).all(|(a, b)| a.0 == b.0);
+        if !go_together || !problems.is_empty() {
+            return Part::Read(clips, results, problems);
+        }
+        let ids = [ids(&clips), ids(&results)];
+        let heard = |(.., result): Placed<HeardRecord>| Some(result.into_heard().1);
+        let pairs: Vec<Pair> =
+            clips.into_iter().zip(results).map(|((.., clip), result)| (clip, heard(result))).collect();
+        Part::Worked(work(&pairs), ids)
+    })
+}
+
+fn in_parts<R: Send>(pairs: &[Pair], work: impl Fn(&[Pair]) -> R + Sync) -> Vec<R> {
+    in_parallel(&pairs.chunks(PART).collect::<Vec<_>>(), |part| work(part))
+}
+
+/// Whether both are JSON Lines files, which can be read together.
+#[must_use]
+pub fn can_join(corpus: &Path, heard: &Path) -> bool {
+    let lines = |path: &Path| {
+        let other_form = path.extension().is_some_and(|ending| ending == "csv" || ending == "tsv");
+        path.is_file() && !other_form
+    };
+    lines(corpus) && lines(heard)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Joins files of these ids and gives (clip, text of its result), and the unknown ids.
+    fn joined(clips: &[u32], results: &[u32]) -> (Vec<(String, Option<String>)>, Vec<String>) {
+        let folder = tempfile::tempdir().unwrap();
+        let [corpus, heard] = ["corpus.jsonl", "heard.jsonl"].map(|name| folder.path().join(name));
+        let lines = |ids: &[u32]| {
+            ids.iter().map(|id| format!("{{\"id\":\"c{id}\",\"text\":\"t{id}\"}}\r\n")).collect::<String>()
+        };
+        std::fs::write(&corpus, lines(clips)).unwrap();
+        std::fs::write(&heard, lines(results)).unwrap();
+        let mut joined = Joined::open(&corpus, &heard).unwrap();
+        let mut pairs = Vec::new();
+        let id_and_text = |(clip, heard): &Pair| (clip.id.clone(), heard.as_ref().map(|heard| heard.text.clone()));
+        while let Some(round) =
+            joined.next_round(|part| part.iter().map(id_and_text).collect::<Vec<_>>(), || ()).unwrap()
+        {
+            pairs.extend(round.into_iter().flatten());
+        }
+        (pairs, joined.unknown().unwrap())
+    }
+
+    #[test]
+    fn any_order_over_several_rounds_joins_every_id() {
+        let count = ROUND as u32 * 3 + 100;
+        let clips: Vec<u32> = (0..count).collect();
+        let mut results: Vec<u32> = (0..count).map(|i| (i * 7919 + 5) % count).filter(|i| i % 1000 != 3).collect();
+        results.push(count + 1);
+        let (pairs, unknown) = joined(&clips, &results);
+        assert_eq!(unknown, [format!("c{}", count + 1)]);
+        let mut seen: Vec<&str> = pairs.iter().map(|(id, _)| id.as_str()).collect();
+        seen.sort_unstable();
+        seen.dedup();
+        assert_eq!((pairs.len(), seen.len()), (count as usize, count as usize));
+        for (id, text) in &pairs {
+            let number: u32 = id[1..].parse().unwrap();
+            assert_eq!(text.clone(), (number % 1000 != 3).then(|| format!("t{number}")));
+        }
+        let missing: Vec<&str> = pairs.iter().filter(|(_, text)| text.is_none()).map(|(id, _)| id.as_str()).collect();
+        assert_eq!(missing[..2], ["c3", "c1003"], "in the order of the corpus");
+    }
+}

@@ -1,0 +1,146 @@
+//! One of two joined files: read in blocks, and line by line again where a partner comes late.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::hash::BuildHasher;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use foldhash::quality::FixedState;
+use fonex_core::Clip;
+use serde::de::DeserializeOwned;
+
+use super::MOST_PROBLEMS;
+use crate::corpus::check_clip;
+use crate::heard::check_record;
+use crate::lines::{Block, LineAt, Lines, as_text};
+use crate::{HeardRecord, Place, Problem, parse_strict, regular};
+
+/// A record with its hashed id and the line it stands in.
+pub(super) type Placed<T> = (u128, LineAt, T);
+/// Records of a block, in order.
+pub(super) type Records<T> = Vec<Placed<T>>;
+
+/// One of the two files.
+pub(super) struct Side<T> {
+    pub(super) path: PathBuf,
+    pub(super) lines: Lines,
+    /// A second handle, to read lines again.
+    again: File,
+    /// Records without a partner so far, by their ids' hash.
+    pub(super) waiting: HashMap<u128, LineAt, foldhash::fast::FixedState>,
+    /// The hash of every id, and the line it stands in.
+    pub(super) ids: Vec<(u128, u64)>,
+    read: std::marker::PhantomData<T>,
+}
+
+/// What both records have.
+pub(super) trait Record: DeserializeOwned + Send + Sync {
+    fn id(&self) -> &str;
+    fn check(&self, place: &Place) -> Result<(), Problem>;
+}
+
+impl Record for Clip {
+    fn id(&self) -> &str {
+        &self.id
+    }
+
+    fn check(&self, place: &Place) -> Result<(), Problem> {
+        check_clip(self, place)
+    }
+}
+
+impl Record for HeardRecord {
+    fn id(&self) -> &str {
+        &self.id
+    }
+
+    fn check(&self, place: &Place) -> Result<(), Problem> {
+        check_record(self, place)
+    }
+}
+
+fn hash(id: &str) -> u128 {
+    let half = |seed| u128::from(FixedState::with_seed(seed).hash_one(id));
+    half(1) << 64 | half(2)
+}
+
+fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
+    // The strict reader knows the field of a fault; it is asked only when there is one.
+    serde_json::from_str(text).or_else(|_| parse_strict(text, Place::line(path, number)))
+}
+
+/// The records of some lines. What is wrong in a record does not hide its id.
+pub(super) fn parse_lines<T: Record>(
+    block: &Block,
+    lines: &[LineAt],
+    path: &Path,
+    problems: &mut Vec<Problem>,
+) -> Records<T> {
+    let mut records = Vec::with_capacity(lines.len());
+    for line in lines {
+        match block.text(line, path).and_then(|text| parse_record::<T>(text, path, line.number)) {
+            Ok(record) => {
+                problems.extend(record.check(&Place::line(path, line.number)).err());
+                records.push((hash(record.id()), *line, record));
+            }
+            Err(problem) => problems.push(problem),
+        }
+    }
+    records
+}
+
+pub(super) fn ids<T>(records: &Records<T>) -> Vec<(u128, u64)> {
+    records.iter().map(|(id, line, _)| (*id, line.number)).collect()
+}
+
+impl<T: Record> Side<T> {
+    pub(super) fn open(path: &Path) -> Result<Self, Problem> {
+        Ok(Self {
+            path: path.to_owned(),
+            lines: Lines::open(path)?,
+            again: regular::open(path).map_err(|error| Problem::io("read", path, &error))?,
+            waiting: HashMap::default(),
+            ids: Vec::new(),
+            read: std::marker::PhantomData,
+        })
+    }
+
+    /// Reads a line again.
+    pub(super) fn read_again(&mut self, line: &LineAt) -> Result<T, Problem> {
+        let mut bytes = vec![0; line.length()];
+        let read = self.again.seek(SeekFrom::Start(line.offset)).and_then(|_| self.again.read_exact(&mut bytes));
+        read.map_err(|error| Problem::io("read", &self.path, &error))?;
+        parse_record(as_text(&bytes, &self.path, line.number)?, &self.path, line.number)
+    }
+
+    /// The lines left waiting, in file order, read again.
+    pub(super) fn left(&mut self) -> Result<Vec<T>, Problem> {
+        let mut left: Vec<LineAt> = self.waiting.drain().map(|(_, line)| line).collect();
+        left.sort_unstable_by_key(|line| line.number);
+        left.iter().map(|line| self.read_again(line)).collect()
+    }
+
+    /// The id in a line, found by reading the file once more.
+    pub(super) fn id_in(&self, number: u64) -> Result<String, Problem> {
+        let mut lines = Lines::open(&self.path)?;
+        while let Some((at, text)) = lines.next()? {
+            if at == number {
+                return parse_record::<T>(text, &self.path, number).map(|record| record.id().to_owned());
+            }
+        }
+        Ok(String::new())
+    }
+
+    /// Lines that repeat an id, each with the line of its first.
+    pub(super) fn repeated(&mut self) -> Vec<(u64, u64)> {
+        self.ids.sort_unstable();
+        let mut repeated: Vec<(u64, u64)> = Vec::new();
+        for ids in self.ids.chunk_by(|a, b| a.0 == b.0).filter(|ids| ids.len() > 1) {
+            repeated.extend(ids[1..].iter().map(|(_, line)| (*line, ids[0].1)));
+        }
+        repeated.sort_unstable();
+        repeated.truncate(MOST_PROBLEMS);
+        repeated
+    }
+}

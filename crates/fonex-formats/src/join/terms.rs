@@ -1,0 +1,71 @@
+//! The must-hear terms of a corpus, found without reading its clips closely.
+
+use std::io::Read;
+use std::path::Path;
+
+use crate::lines::Lines;
+use crate::{Problem, regular};
+
+/// Every must-hear term that a corpus file lists. Lines without any are not read closely.
+///
+/// # Errors
+/// When the file cannot be read; broken lines are left to the reader of clips.
+pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
+    #[derive(serde::Deserialize)]
+    struct Terms {
+        #[serde(default)]
+        terms: Vec<String>,
+    }
+    let mut found = Vec::new();
+    if !holds(corpus, b"\"terms\"").map_err(|error| Problem::io("read", corpus, &error))? {
+        return Ok(found);
+    }
+    let mut lines = Lines::open(corpus)?;
+    while let Some((_, line)) = lines.next()? {
+        if memchr::memmem::find(line.as_bytes(), b"\"terms\"").is_some()
+            && let Ok(Terms { terms }) = serde_json::from_str(line)
+        {
+            found.extend(terms);
+        }
+    }
+    Ok(found)
+}
+
+/// Whether some bytes stand anywhere in a file.
+fn holds(path: &Path, wanted: &[u8]) -> std::io::Result<bool> {
+    const CHUNK: usize = 1 << 20;
+    let mut file = regular::open(path)?;
+    let (mut chunk, mut kept) = (vec![0; CHUNK], 0);
+    loop {
+        let read = file.read(&mut chunk[kept..])?;
+        if read == 0 {
+            return Ok(false);
+        }
+        let filled = kept + read;
+        if memchr::memmem::find(&chunk[..filled], wanted).is_some() {
+            return Ok(true);
+        }
+        // What is wanted may lie across the end.
+        kept = filled.min(wanted.len() - 1);
+        chunk.copy_within(filled - kept..filled, 0);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn terms_are_found_wherever_they_stand() {
+        let folder = tempfile::tempdir().unwrap();
+        let corpus = folder.path().join("corpus.jsonl");
+        // Before, across and behind the end of what is looked through at once.
+        for padding in [0, (1 << 20) - 30, (1 << 20) - 20, 1 << 20] {
+            let first = format!("{{\"id\":\"a\",\"text\":\"{}\"}}\n", "x".repeat(padding));
+            std::fs::write(&corpus, first + "{\"id\":\"b\",\"text\":\"t\",\"terms\":[\"pylon six\"]}\n").unwrap();
+            assert_eq!(listed_terms(&corpus).unwrap(), ["pylon six"], "{padding}");
+        }
+        std::fs::write(&corpus, "{\"id\":\"a\",\"text\":\"terms\"}\n").unwrap();
+        assert!(listed_terms(&corpus).unwrap().is_empty());
+    }
+}

@@ -1,0 +1,60 @@
+//! Tables for the report's page.
+
+use serde::Serialize;
+
+use super::{Cell, Table};
+
+impl Table {
+    /// For the page's template, which escapes every text.
+    #[must_use]
+    pub fn html(&self) -> HtmlTable {
+        let tone = |cell: &Cell| match cell {
+            Cell::Text(words) if words.chars().count() > 24 => "wrap",
+            Cell::Empty | Cell::Text(_) | Cell::Named(..) => "plain",
+            Cell::Warning(_) => "warn",
+            Cell::Verdict(sign, _) if *sign == "▲" => "worse",
+            Cell::Verdict(..) => "wrap",
+            Cell::Alarm(count) if *count > 0 => "alarm",
+            Cell::Count(_)
+            | Cell::Alarm(_)
+            | Cell::Number(..)
+            | Cell::Figure(..)
+            | Cell::Estimate(..)
+            | Cell::Difference(..) => "number",
+        };
+        let header = self.columns.iter().enumerate().map(|(at, column)| HtmlCell {
+            text: column.name.clone(),
+            tone: if self.is_number(at) { "number" } else { "plain" },
+        });
+        let rows = self.rows.iter().map(|row| {
+            row.iter()
+                .enumerate()
+                .map(|(at, cell)| HtmlCell {
+                    text: cell.read(),
+                    tone: if *cell == Cell::Empty && self.is_number(at) { "number" } else { tone(cell) },
+                })
+                .collect()
+        });
+        HtmlTable {
+            title: self.title.clone(),
+            note: self.note.clone(),
+            header: header.collect(),
+            rows: rows.collect(),
+        }
+    }
+}
+
+/// A table as the page's template takes it.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct HtmlTable {
+    title: String,
+    note: String,
+    header: Vec<HtmlCell>,
+    rows: Vec<Vec<HtmlCell>>,
+}
+
+#[derive(Debug, Clone, Serialize)]
+struct HtmlCell {
+    text: String,
+    tone: &'static str,
+}

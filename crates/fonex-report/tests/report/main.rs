@@ -1,0 +1,5 @@
+//! Tables and charts with whatever may stand in them.
+#![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
+
+mod charts;
+mod tables;

@@ -1,0 +1,313 @@
+//! Load on the engines of a plan: steps of so many requests a second, or so many at a time.
+
+mod pool;
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use fonex_core::latency::{LoadCall, LoadForm, LoadReport, LoadStep};
+use fonex_core::stats::stream;
+use fonex_core::text::Label;
+use fonex_core::{Outcome, Task};
+use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, allow_open_files, hear_by};
+use fonex_formats::{Place, Problem, audio_path};
+use rand::RngExt;
+
+use crate::bench::{Bench, Plan, PlannedVariant};
+use crate::execute::Interrupt;
+use crate::execute::{Heardable, Sound};
+use crate::{RunError, with_engine};
+use pool::Pool;
+
+/// Requests that may be under way in one step; what is due beyond them waits, and its waiting is counted.
+const MOST_UNDER_WAY: usize = 512;
+/// Open files of one request under way: its socket, and what its thread needs to wait for the network.
+const FILES_EACH: u64 = 6;
+/// Open files of everything else.
+const FILES_BESIDE: u64 = 128;
+
+/// The steps of load.
+#[derive(Debug, Clone, Copy)]
+pub struct LoadSteps<'s> {
+    /// Each step's form, from the lightest to the heaviest.
+    pub forms: &'s [LoadForm],
+    /// Seconds of each.
+    pub seconds: f64,
+}
+
+/// Somebody who follows the steps.
+pub trait LoadWatch {
+    /// A step has ended.
+    fn step(&self, variant: &str, step: &LoadStep);
+    /// A clip cannot be used.
+    fn left_out(&self, what: &str);
+}
+
+/// What load came to.
+#[derive(Debug)]
+pub struct Loaded {
+    /// One report a variant and kind of steps.
+    pub reports: Vec<LoadReport>,
+    /// The step that was under way when it was stopped: it is in no report.
+    pub broken_off: Option<(String, LoadForm)>,
+}
+
+/// Puts the steps on every variant of a plan, one variant after the other. Open and closed steps are reported apart. Nothing
+/// is tried again: what a service refuses under load is a finding.
+///
+/// # Errors
+/// When the corpus cannot be read, an engine cannot be built, or this machine does not allow so many requests at a time.
+pub fn put_load(
+    bench: &Bench,
+    plan: &Plan,
+    steps: &LoadSteps<'_>,
+    interrupt: &Interrupt,
+    watch: &dyn LoadWatch,
+) -> Result<Loaded, RunError> {
+    let clips = clips(bench, plan, watch)?;
+    let _heeding = interrupt.heed();
+    let stop = interrupt.flag();
+    let most = threads_allowed(steps.forms)?;
+    let mut loaded = Loaded { reports: Vec::new(), broken_off: None };
+    for variant in plan.variants.iter().take_while(|_| !stop.is_set()) {
+        let mut config = bench.engine(&variant.engine)?.clone();
+        config.retry.attempts = 1;
+        let measured = with_engine(&config, bench, HashMap::new(), |engine| {
+            let ask = Ask { engine, variant, clips: &clips, stop };
+            let mut measured = Vec::new();
+            let mut broken_off = None;
+            thread::scope(|scope| {
+                let pool = Pool::new(scope, most);
+                for form in steps.forms {
+                    ask.warm_up(&pool, *form);
+                    let step = ask.step(&pool, *form, steps.seconds, bench.seed);
+                    if stop.is_set() {
+                        broken_off = Some((variant.name.clone(), *form));
+                        break;
+                    }
+                    watch.step(&variant.name, &step);
+                    measured.push(step);
+                }
+            });
+            (measured, broken_off)
+        })?;
+        loaded.broken_off = measured.1;
+        // Open and closed steps are not held against each other.
+        let (open, closed): (Vec<_>, Vec<_>) =
+            measured.0.into_iter().partition(|step| matches!(step.form, LoadForm::Rate(_)));
+        for steps in [open, closed] {
+            if !steps.is_empty() {
+                loaded.reports.push(LoadReport::of(&variant.name, steps));
+            }
+        }
+    }
+    Ok(loaded)
+}
+
+/// How many requests may be under way: as many as the steps want, as far as this machine gives open files.
+fn threads_allowed(forms: &[LoadForm]) -> Result<usize, Problem> {
+    let concurrent = |form: &LoadForm| match form {
+        LoadForm::Concurrent(count) => *count as usize,
+        LoadForm::Rate(_) => 0,
+    };
+    let least = forms.iter().map(concurrent).max().unwrap_or(0).max(1);
+    let wanted = least.max(MOST_UNDER_WAY);
+    let files = allow_open_files(wanted as u64 * FILES_EACH + FILES_BESIDE);
+    let most = (files.saturating_sub(FILES_BESIDE) / FILES_EACH) as usize;
+    if most < least {
+        let what = format!("{least} requests at a time need about {} open files", least as u64 * FILES_EACH);
+        let problem = Problem::new(format!("{what}, and this machine allows {files}"), Place::default());
+        return Err(problem.remedy(format!("raise the limit (ulimit -n), or ask for {most} at a time")));
+    }
+    Ok(most.min(wanted))
+}
+
+fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Heardable>, RunError> {
+    let corpus = bench.read_corpus(Some(plan))?;
+    let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear);
+    let mut clips = Vec::new();
+    for clip in corpus.clips.iter().filter(|clip| plan.selects(clip)) {
+        let sound = match audio_path(&corpus.folder, clip).filter(|_| hears) {
+            Some(path) => match Sound::decode(&path, clip.side) {
+                Ok(source) => Sound::Held(source),
+                Err(why) => {
+                    watch.left_out(&format!("clip {} is left out: {why}", clip.id));
+                    continue;
+                }
+            },
+            None if hears => continue,
+            None => Sound::Absent,
+        };
+        clips.push(Heardable { clip: clip.clone(), sound });
+    }
+    if clips.is_empty() {
+        return Err(Problem::new(
+            format!("the plan \"{}\" has no clip to ask with", plan.name),
+            Place::file(&bench.path),
+        )
+        .into());
+    }
+    Ok(clips)
+}
+
+/// Asks one variant.
+#[derive(Clone, Copy)]
+struct Ask<'a> {
+    engine: &'a dyn Engine,
+    variant: &'a PlannedVariant,
+    clips: &'a [Heardable],
+    stop: &'a StopFlag,
+}
+
+impl<'a> Ask<'a> {
+    /// Gives the outcome, and the connections that were opened for it.
+    fn ask(&self, number: usize) -> (Outcome, u64) {
+        let Heardable { clip, sound } = &self.clips[number % self.clips.len()];
+        let PlannedVariant { voice, model, settings, .. } = self.variant;
+        let (form, lang, stop) = (Form { voice, model, settings }, clip.lang.as_deref(), self.stop);
+        if let (Task::Hear, Sound::Held(source)) = (self.variant.task, sound) {
+            let request = HearRequest { clip_id: &clip.id, lang, audio: &source.audio, form, stop, live: None };
+            return ended(&hear_by(self.variant.delivery, self.engine, &request));
+        }
+        let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
+        let request = SpeakRequest::new(&clip.id, lang, &text, form, stop);
+        match self.variant.task {
+            Task::Reply => ended(&self.engine.reply(&request)),
+            _ => ended(&self.engine.speak(&request)),
+        }
+    }
+
+    /// Requests that nobody counts, so that programs are started and connections open: as many at a time as the step will
+    /// have, for a rate by the time that one takes.
+    fn warm_up<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm)
+    where
+        'a: 'env,
+    {
+        let ask = *self;
+        let started = Instant::now();
+        pool.on_each(1, move |number| ask.warm(number));
+        let takes_s = started.elapsed().as_secs_f64();
+        let at_a_time = match form {
+            LoadForm::Concurrent(count) => count as usize,
+            LoadForm::Rate(rate) => ((2.0 * rate * takes_s).ceil() as usize + 1).min(MOST_WARM),
+        };
+        pool.on_each(at_a_time, move |number| ask.warm(number));
+    }
+
+    fn warm(&self, number: usize) {
+        let _ = self.ask(number);
+    }
+
+    fn step<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, seconds: f64, seed: u64) -> LoadStep
+    where
+        'a: 'env,
+    {
+        let busy_before = processor_s();
+        let started = Instant::now();
+        let calls = match form {
+            LoadForm::Rate(rate) => self.open(pool, &arrivals(rate, seconds, seed), started),
+            LoadForm::Concurrent(count) => self.closed(pool, count, seconds, started),
+        };
+        let wall = started.elapsed().as_secs_f64();
+        let cores = thread::available_parallelism().map_or(1, std::num::NonZero::get) as f64;
+        let cpu = processor_s().zip(busy_before).map(|(after, before)| (after - before) / wall / cores);
+        LoadStep::of(form, &calls, cpu)
+    }
+
+    /// Requests begin when they are due, however long earlier ones take.
+    fn open<'env>(&self, pool: &Pool<'_, 'env>, due_ms: &[f64], started: Instant) -> Vec<LoadCall>
+    where
+        'a: 'env,
+    {
+        let (ask, calls) = (*self, Arc::new(Mutex::new(Vec::with_capacity(due_ms.len()))));
+        for (number, due_ms) in due_ms.iter().copied().enumerate() {
+            let until = fonex_core::latency::span(due_ms / 1e3);
+            while until > started.elapsed() && !self.stop.is_set() {
+                thread::sleep(until.saturating_sub(started.elapsed()).min(STOP_CHECK));
+            }
+            if self.stop.is_set() {
+                break;
+            }
+            let calls = Arc::clone(&calls);
+            pool.start(move || {
+                let call = ask.timed(number, due_ms, started);
+                calls.lock().expect("no thread panics").push(call);
+            });
+        }
+        pool.finish();
+        std::mem::take(&mut *calls.lock().expect("no thread panics"))
+    }
+
+    /// So many are under way at any time.
+    fn closed<'env>(&self, pool: &Pool<'_, 'env>, count: u32, seconds: f64, started: Instant) -> Vec<LoadCall>
+    where
+        'a: 'env,
+    {
+        let (ask, calls) = (*self, Arc::new(Mutex::new(Vec::new())));
+        let (next, kept) = (AtomicUsize::new(0), Arc::clone(&calls));
+        pool.on_each(count as usize, move |_| {
+            while started.elapsed().as_secs_f64() < seconds && !ask.stop.is_set() {
+                let number = next.fetch_add(1, Ordering::Relaxed);
+                let call = ask.timed(number, started.elapsed().as_secs_f64() * 1e3, started);
+                kept.lock().expect("no thread panics").push(call);
+            }
+        });
+        std::mem::take(&mut *calls.lock().expect("no thread panics"))
+    }
+
+    fn timed(&self, number: usize, due_ms: f64, started: Instant) -> LoadCall {
+        let began_ms = started.elapsed().as_secs_f64() * 1e3;
+        let (outcome, opened) = self.ask(number);
+        LoadCall { due_ms, began_ms, ended_ms: started.elapsed().as_secs_f64() * 1e3, outcome, opened }
+    }
+}
+
+/// How often a wait looks for a stop.
+const STOP_CHECK: Duration = Duration::from_millis(25);
+/// Requests at a time that warm up a rate, at most.
+const MOST_WARM: usize = 64;
+
+fn ended<T>(answer: &Answer<T>) -> (Outcome, u64) {
+    let opened = answer.measured.traffic.requests.iter().filter(|request| request.reused == Some(false));
+    (answer.outcome, opened.count() as u64)
+}
+
+/// When the requests of a step are due, in milliseconds: exactly as many as the rate says, at moments drawn evenly over its
+/// time. So a Poisson process falls where it is known how many fall (Cox and Lewis, "The Statistical Analysis of Series of
+/// Events", 1966); its own number would be another in every step.
+fn arrivals(rate: f64, seconds: f64, seed: u64) -> Vec<f64> {
+    let mut random = stream(seed, &["arrivals", &rate.to_string()]);
+    let count = (rate * seconds).round().max(1.0) as usize;
+    let mut due: Vec<f64> = (0..count).map(|_| random.random::<f64>() * seconds * 1e3).collect();
+    due.sort_by(f64::total_cmp);
+    due
+}
+
+/// Processor seconds this process has used, where the system tells.
+fn processor_s() -> Option<f64> {
+    const TICKS_A_SECOND: f64 = 100.0;
+    let stat = std::fs::read_to_string("/proc/self/stat").ok()?;
+    // The name in brackets may hold anything; the numbers stand behind it.
+    let numbers: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
+    let ticks: f64 = numbers.get(11)?.parse::<f64>().ok()? + numbers.get(12)?.parse::<f64>().ok()?;
+    Some(ticks / TICKS_A_SECOND)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_rate_is_what_it_says_under_every_seed() {
+        for seed in 0..50 {
+            let due = arrivals(5.0, 3.0, seed);
+            assert_eq!(due.len(), 15);
+            assert!(due.is_sorted() && due.iter().all(|ms| (0.0..3_000.0).contains(ms)));
+        }
+        assert_ne!(arrivals(5.0, 3.0, 1), arrivals(5.0, 3.0, 2));
+        assert_eq!(arrivals(0.1, 1.0, 1).len(), 1);
+    }
+}

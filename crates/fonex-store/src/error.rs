@@ -1,0 +1,56 @@
+//! What can go wrong with a store.
+
+use rusqlite::ErrorCode;
+use thiserror::Error;
+
+/// Why the store could not do what was asked.
+#[derive(Debug, Error)]
+pub enum StoreError {
+    /// The database refused.
+    #[error("the store refused: {0}")]
+    Database(#[source] rusqlite::Error),
+    /// There is no room left for what is to be stored.
+    #[error("there is no room left for the store, or its disk fails: {0}")]
+    Full(#[source] rusqlite::Error),
+    /// The store lies where nothing can be written.
+    #[error("the store cannot be written: {0}")]
+    ReadOnly(#[source] rusqlite::Error),
+    /// A file beside the database could not be used.
+    #[error("the store's folder cannot be used: {0}")]
+    Io(#[from] std::io::Error),
+    /// A stored record is not what this version writes.
+    #[error("a stored record cannot be read: {0}")]
+    Record(#[from] serde_json::Error),
+    /// A row that belongs to nothing.
+    #[error("the store is damaged: run {run} has a trial of variant {variant}, and {known} variants")]
+    Damaged {
+        /// The run.
+        run: i64,
+        /// The variant's number.
+        variant: i64,
+        /// How many variants the run has.
+        known: usize,
+    },
+    /// A newer program wrote the store.
+    #[error("the store has version {found}, and this program knows versions up to {known}; use a newer Fonex")]
+    Newer {
+        /// Version of the store.
+        found: u32,
+        /// Newest version known.
+        known: u32,
+    },
+    /// Another process executes this run right now.
+    #[error("run {0} is being executed by another process; wait for it, or stop it first")]
+    Busy(i64),
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            // A limit on the size of files shows as a write that fails.
+            Some(ErrorCode::DiskFull | ErrorCode::SystemIoFailure) => Self::Full(error),
+            Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => Self::ReadOnly(error),
+            _ => Self::Database(error),
+        }
+    }
+}
