@@ -2,6 +2,7 @@
 //!
 //! The program gets a process group of its own, which is ended with it. What it writes is kept up to a limit.
 
+mod fence;
 mod files;
 mod reap;
 mod tree;
