@@ -10,6 +10,7 @@ use fonex_store::{Store, StoreError, StoredTrial};
 use serde::Serialize;
 
 use crate::by_clip::ByClip;
+use crate::labels::Labels;
 use crate::rounds::in_rounds;
 use crate::view::{RunView, VariantView};
 
@@ -43,11 +44,10 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
     if variant.variant.task != Task::Hear {
         return Ok(None);
     }
-    let labels = store.clips(&run.run.corpus_checksum)?;
-    let mut empty = ScoreBuilder::new(&run.profile().name);
-    labels.iter().for_each(|clip| empty.tell_terms(run.profile(), &clip.terms));
+    let labels = Labels::load(store, &run.run.corpus_checksum)?;
+    let empty = labels.empty_score(run.profile())?;
     let repeats = store.repeats(run.run.id, variant.place)?;
-    let of_clip = |clip: usize| store.stored_trials_of(run.run.id, variant.place, &labels[clip].id, repeats);
+    let of_clip = |clip: usize| store.stored_trials_of(run.run.id, variant.place, labels.id(clip), repeats);
     let read = |then: &mut dyn FnMut(Vec<TrialsOf>) -> Result<(), StoreError>| {
         for first in (0..labels.len()).step_by(ROUND) {
             let clips = first..labels.len().min(first + ROUND);
@@ -61,7 +61,8 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
             let parts: Vec<&[TrialsOf]> = round.chunks(PART).collect();
             let scored = in_parallel(&parts, |part| {
                 let mut builder = empty.clone();
-                part.iter().try_for_each(|(clip, trials)| add_clip(&mut builder, run, &labels[*clip], trials))?;
+                part.iter()
+                    .try_for_each(|(clip, trials)| add_clip(&mut builder, run, &labels.clip(*clip)?, trials))?;
                 Ok::<_, StoreError>(builder)
             });
             for part in scored {

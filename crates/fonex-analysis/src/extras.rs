@@ -1,13 +1,12 @@
 //! What is known of a variant beside its measures: warm-up, requests, growth with length, an example of what failed.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 use fonex_core::cost::Usage;
 use fonex_core::latency::{Percentiles, Request};
 use fonex_core::stats::{Interval, line_through, median, quantile};
-use fonex_core::{Clip, Outcome, Task};
-use fonex_engines::lists_language;
-use fonex_store::{TrialRecord, Variant};
+use fonex_core::{Outcome, Task};
+use fonex_store::TrialRecord;
 use serde::{Deserialize, Serialize};
 
 /// What is known of a variant beside its measures.
@@ -143,13 +142,26 @@ impl LengthUnit {
     }
 }
 
+/// What a trial that is not of hearing was asked.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct AskedText {
+    /// The place of its clip.
+    pub(crate) place: u32,
+    /// Characters of the text.
+    pub(crate) characters: u32,
+    /// The voice does not list its language.
+    pub(crate) other_language: bool,
+}
+
 /// Gathers [`Extras`] trial by trial.
 pub(crate) struct ExtrasBuilder {
     task: Task,
     extras: Extras,
-    clips: BTreeSet<String>,
+    /// Places of the clips in a language that the voice does not list.
+    other_language: BTreeSet<u32>,
     cold_ms: Vec<f64>,
-    lengths: Vec<(String, Option<f64>, f64)>,
+    /// Length and latency.
+    lengths: Vec<(f64, f64)>,
     requests: Requests,
 }
 
@@ -170,7 +182,7 @@ impl ExtrasBuilder {
         Self {
             task,
             extras: Extras::default(),
-            clips: BTreeSet::new(),
+            other_language: BTreeSet::new(),
             cold_ms: Vec::new(),
             lengths: Vec::new(),
             requests: Requests::default(),
@@ -181,7 +193,7 @@ impl ExtrasBuilder {
         self.extras.in_pieces += u64::from(in_pieces);
     }
 
-    pub(crate) fn add(&mut self, trial: &TrialRecord) {
+    pub(crate) fn add(&mut self, trial: &TrialRecord, asked: Option<AskedText>) {
         let extras = &mut self.extras;
         let answered = trial.outcome.is_answer();
         if let Some(used) = trial.used {
@@ -206,9 +218,8 @@ impl ExtrasBuilder {
             extras.given = trial.prepared.as_ref().and_then(|form| Some(form.rsplit_once(" to ")?.1.to_owned()));
         }
         extras.audio_s += trial.audio_s.filter(|_| answered).unwrap_or_default();
-        if self.task == Task::Speak && !self.clips.contains(&trial.key.clip_id) {
-            self.clips.insert(trial.key.clip_id.clone());
-        }
+        let spoken = asked.filter(|asked| self.task == Task::Speak && asked.other_language);
+        self.other_language.extend(spoken.map(|asked| asked.place));
         if let Some(log) = &trial.traffic.live {
             let before = extras.pacing.unwrap_or(LivePacing { worst_p99_ms: 0.0, behind: 0 });
             extras.pacing = Some(LivePacing {
@@ -219,37 +230,30 @@ impl ExtrasBuilder {
         // Live, the latency is that of speaking.
         let counts = answered && trial.traffic.live.is_none() && self.lengths.len() < MOST_POINTS;
         if let Some(took_ms) = trial.took_ms.filter(|_| counts) {
-            let id = if self.task == Task::Hear { String::new() } else { trial.key.clip_id.clone() };
-            self.lengths.push((id, trial.audio_s, took_ms));
+            let length = match self.task {
+                Task::Hear => trial.audio_s,
+                Task::Speak | Task::Reply => asked.map(|asked| f64::from(asked.characters)),
+            };
+            self.lengths.extend(length.map(|length| (length, took_ms)));
         }
         trial.traffic.requests.iter().for_each(|request| self.requests.add(request));
     }
 
-    pub(crate) fn finish(mut self, variant: &Variant, clips: &[Clip], seed: u64) -> Extras {
+    pub(crate) fn finish(mut self, seed: u64) -> Extras {
         self.extras.outcomes.sort_by_key(|count| count.outcome);
         self.extras.cold_ms = median(&self.cold_ms);
         self.extras.requests = self.requests.finish();
-        let foreign = |clip: &&Clip| clip.lang.as_ref().is_some_and(|lang| !lists_language(&variant.languages, lang));
-        self.extras.other_language =
-            clips.iter().filter(|clip| self.clips.contains(&clip.id)).filter(foreign).count() as u64;
-        self.extras.growth = self.growth(clips, seed);
+        self.extras.other_language = self.other_language.len() as u64;
+        self.extras.growth = self.growth(seed);
         self.extras
     }
 
-    fn growth(&self, clips: &[Clip], seed: u64) -> Option<Growth> {
-        let (unit, points): (_, Vec<(f64, f64)>) = if self.task == Task::Hear {
-            let points = self.lengths.iter().filter_map(|(_, audio_s, took_ms)| Some(((*audio_s)?, *took_ms)));
-            (LengthUnit::AudioSeconds, points.collect())
-        } else {
-            let characters: HashMap<&str, usize> =
-                clips.iter().map(|clip| (clip.id.as_str(), clip.text.chars().count())).collect();
-            let points = self.lengths.iter();
-            let points = points.filter_map(|(id, _, took_ms)| Some((*characters.get(id.as_str())? as f64, *took_ms)));
-            (LengthUnit::Characters, points.collect())
-        };
+    fn growth(&self, seed: u64) -> Option<Growth> {
+        let points = &self.lengths;
+        let unit = if self.task == Task::Hear { LengthUnit::AudioSeconds } else { LengthUnit::Characters };
         let distinct: BTreeSet<u64> = points.iter().map(|(length, _)| length.to_bits()).collect();
         // Three lengths make no trend.
-        let line = line_through(&points, seed).filter(|_| distinct.len() > 4)?;
+        let line = line_through(points, seed).filter(|_| distinct.len() > 4)?;
         let lengths: Vec<f64> = points.iter().map(|point| point.0).collect();
         let at = [quantile(&lengths, 0.1)?, quantile(&lengths, 0.5)?, quantile(&lengths, 0.9)?];
         Some(Growth {

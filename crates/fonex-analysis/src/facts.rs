@@ -9,12 +9,14 @@ use fonex_core::latency::measure_live;
 use fonex_core::measures::{FACTS_VERSION, Fact, HearingCounts, Trial, Trials, facts_of};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Task};
+use fonex_engines::lists_language;
 use fonex_formats::in_parallel;
 use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, StoredTrial, TrialRecord};
 
 use crate::checksum::profile_checksum;
 use crate::column::Column;
-use crate::extras::{Extras, ExtrasBuilder};
+use crate::extras::{AskedText, Extras, ExtrasBuilder};
+use crate::labels::Labels;
 use crate::rounds::in_rounds;
 
 /// Trials of one part that one core works on.
@@ -128,8 +130,7 @@ fn chunk_name(fact: &str, chunk: usize) -> String {
 struct Around<'r> {
     run: &'r Run,
     profile: &'r TextProfile,
-    clips: &'r [Clip],
-    places: HashMap<&'r str, u32>,
+    labels: &'r Labels,
     /// By variant: the facts of its task.
     facts: Vec<Vec<&'static Fact>>,
     /// By variant: what a unit of use costs.
@@ -173,6 +174,8 @@ struct Observed {
     variant: usize,
     place: u32,
     in_pieces: bool,
+    /// What was asked for, where the trial is not of hearing.
+    asked: Option<AskedText>,
     rows: Vec<Vec<f64>>,
 }
 
@@ -191,8 +194,8 @@ fn gather(
     profile: &TextProfile,
     keep: &mut dyn FnMut(KeptFact) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
-    let clips = store.clips(&run.corpus_checksum)?;
-    let around = Around::new(store, run, profile, &clips)?;
+    let labels = Labels::load(store, &run.corpus_checksum)?;
+    let around = Around::new(store, run, profile, &labels)?;
     let mut kept = Vec::new();
     let read =
         |then: &mut dyn FnMut(Vec<StoredTrial>) -> Result<(), StoreError>| store.each_round(run.id, ROUND, then);
@@ -205,16 +208,15 @@ fn gather(
         }
         Ok(gathering)
     })?;
-    for (at, (gathering, variant)) in gathering.into_iter().zip(&run.variants).enumerate() {
-        let extras =
-            gathering.finish(at, &around.facts[at], &mut |fact| kept.push(fact)).finish(variant, &clips, run.seed);
+    for (at, gathering) in gathering.into_iter().enumerate() {
+        let extras = gathering.finish(at, &around.facts[at], &mut |fact| kept.push(fact)).finish(run.seed);
         kept.push(KeptFact { variant: at, fact: EXTRAS.to_owned(), record: serde_json::to_vec(&extras)? });
     }
     kept.into_iter().try_for_each(keep)
 }
 
 impl<'r> Around<'r> {
-    fn new(store: &Store, run: &'r Run, profile: &'r TextProfile, clips: &'r [Clip]) -> Result<Self, StoreError> {
+    fn new(store: &Store, run: &'r Run, profile: &'r TextProfile, labels: &'r Labels) -> Result<Self, StoreError> {
         let mut used = vec![Usage::default(); run.variants.len()];
         for (variant, usage) in store.used(run.id)? {
             used[variant] = used[variant].plus(usage);
@@ -228,18 +230,13 @@ impl<'r> Around<'r> {
             Some(UnitCosts::of(variant.prices.as_ref()?, all))
         });
         let prices = prices.collect();
-        let mut empty = ScoreBuilder::new(&profile.name);
-        if run.variants.iter().any(|variant| variant.task == Task::Hear) {
-            clips.iter().for_each(|clip| empty.tell_terms(profile, &clip.terms));
-        }
         Ok(Self {
             run,
             profile,
-            clips,
-            places: (0..).zip(clips).map(|(place, clip)| (clip.id.as_str(), place)).collect(),
+            labels,
             facts: run.variants.iter().map(|variant| facts_of(variant.task)).collect(),
             prices,
-            empty,
+            empty: labels.empty_score(profile)?,
         })
     }
 
@@ -255,14 +252,15 @@ impl<'r> Around<'r> {
             let mut builder = self.empty.clone();
             let observe = |stored: &StoredTrial| -> Result<_, StoreError> {
                 let trial = stored.read()?;
-                let observed = self.observe(&trial, &mut builder);
+                let observed = self.observe(&trial, &mut builder)?;
                 Ok((trial, observed))
             };
             part.iter().map(observe).collect::<Result<Vec<_>, _>>()
         });
         for part in observed {
             for (trial, observed) in part? {
-                gathering[trial.key.variant].extras.add(&trial);
+                let asked = observed.as_ref().and_then(|observed| observed.asked);
+                gathering[trial.key.variant].extras.add(&trial, asked);
                 if let Some(observed) = observed {
                     gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
                 }
@@ -272,11 +270,12 @@ impl<'r> Around<'r> {
     }
 
     /// None for a warm-up trial, or one whose clip is not known.
-    fn observe(&self, record: &TrialRecord, builder: &mut ScoreBuilder) -> Option<Observed> {
-        let place = *self.places.get(record.key.clip_id.as_str()).filter(|_| !record.key.warm_up)?;
-        let clip = &self.clips[place as usize];
+    fn observe(&self, record: &TrialRecord, builder: &mut ScoreBuilder) -> Result<Option<Observed>, StoreError> {
+        let place = self.labels.place(&record.key.clip_id).filter(|_| !record.key.warm_up);
+        let Some(place) = place else { return Ok(None) };
+        let clip = &self.labels.clip(place as usize)?;
         let variant = &self.run.variants[record.key.variant];
-        let label = Label::parse(&clip.text).ok()?;
+        let Ok(label) = Label::parse(&clip.text) else { return Ok(None) };
         let hearing = (variant.task == Task::Hear).then(|| self.hearing(record, clip, &label, builder));
         let in_pieces = hearing.as_ref().is_some_and(|counts| counts.in_pieces);
         let words_to_speak = match variant.task {
@@ -306,7 +305,12 @@ impl<'r> Around<'r> {
             }
             rows
         });
-        Some(Observed { variant: record.key.variant, place, in_pieces, rows: rows.collect() })
+        let asked = (variant.task != Task::Hear).then(|| AskedText {
+            place,
+            characters: clip.text.chars().count() as u32,
+            other_language: clip.lang.as_ref().is_some_and(|lang| !lists_language(&variant.languages, lang)),
+        });
+        Ok(Some(Observed { variant: record.key.variant, place, in_pieces, asked, rows: rows.collect() }))
     }
 
     fn hearing(&self, record: &TrialRecord, clip: &Clip, label: &Label, builder: &mut ScoreBuilder) -> HearingCounts {

@@ -8,6 +8,7 @@ mod depth;
 mod extras;
 mod facts;
 mod figures;
+mod labels;
 mod rounds;
 mod sheet;
 mod trend;

@@ -45,31 +45,9 @@ impl Sheet {
     /// Of the labels of a corpus, in their order.
     #[must_use]
     pub fn of(clips: &[Clip]) -> Self {
-        let mut keys: BTreeMap<String, BTreeMap<String, Vec<u32>>> = BTreeMap::new();
-        let (mut speakers, mut recordings) = (HashMap::new(), HashMap::new());
-        let mut sheet = Self { clips: clips.len() as u32, ..Self::default() };
-        for (at, clip) in (0..).zip(clips) {
-            for (by, value) in clip.shared() {
-                let values = keys.entry(by.to_owned()).or_default();
-                match values.get_mut(value) {
-                    Some(places) => places.push(at),
-                    None => drop(values.insert(value.to_owned(), vec![at])),
-                }
-            }
-            sheet.speaker.push(numbered(&mut speakers, clip.speaker.as_deref()));
-            // Two sides of one file are of one conversation.
-            let both_sides = clip.audio.as_deref().filter(|_| clip.side.is_some());
-            let named = clip.tags.get(RECORDING).map(String::as_str).or(both_sides);
-            sheet.recording.push(numbered(&mut recordings, named));
-        }
-        for (by, values) in keys {
-            let mut of_clip = vec![0; clips.len()];
-            for (number, places) in (1..).zip(values.values()) {
-                places.iter().for_each(|place| of_clip[*place as usize] = number);
-            }
-            sheet.keys.push(SliceKey { by, values: values.into_keys().collect(), of_clip });
-        }
-        sheet
+        let mut builder = SheetBuilder::default();
+        clips.iter().for_each(|clip| builder.add(clip));
+        builder.finish()
     }
 
     /// The sheet of a corpus in a store, kept for the next time.
@@ -80,7 +58,12 @@ impl Sheet {
         if let Some(sheet) = store.kept_sheet(corpus_checksum, VERSION)?.and_then(|bytes| Self::decode(&bytes)) {
             return Ok(sheet);
         }
-        let sheet = Self::of(&store.clips(corpus_checksum)?);
+        let mut builder = SheetBuilder::default();
+        store.each_label(corpus_checksum, |_, record| {
+            builder.add(&serde_json::from_str(record)?);
+            Ok(())
+        })?;
+        let sheet = builder.finish();
         // A store that may only be read is read all the same.
         drop(store.keep_sheet(corpus_checksum, VERSION, &sheet.encode()));
         Ok(sheet)
@@ -168,6 +151,49 @@ impl Sheet {
     }
 }
 
+/// Builds a [`Sheet`] label by label.
+#[derive(Default)]
+struct SheetBuilder {
+    sheet: Sheet,
+    keys: BTreeMap<String, BTreeMap<String, Vec<u32>>>,
+    speakers: HashMap<String, u32>,
+    recordings: HashMap<String, u32>,
+}
+
+impl SheetBuilder {
+    fn add(&mut self, clip: &Clip) {
+        let Self { sheet, keys, speakers, recordings } = self;
+        for (by, value) in clip.shared() {
+            if !keys.contains_key(by) {
+                keys.insert(by.to_owned(), BTreeMap::new());
+            }
+            let Some(values) = keys.get_mut(by) else { continue };
+            match values.get_mut(value) {
+                Some(places) => places.push(sheet.clips),
+                None => drop(values.insert(value.to_owned(), vec![sheet.clips])),
+            }
+        }
+        sheet.clips += 1;
+        sheet.speaker.push(numbered(speakers, clip.speaker.as_deref()));
+        // Two sides of one file are of one conversation.
+        let both_sides = clip.audio.as_deref().filter(|_| clip.side.is_some());
+        let named = clip.tags.get(RECORDING).map(String::as_str).or(both_sides);
+        sheet.recording.push(numbered(recordings, named));
+    }
+
+    fn finish(self) -> Sheet {
+        let Self { mut sheet, keys, .. } = self;
+        for (by, values) in keys {
+            let mut of_clip = vec![0; sheet.clips as usize];
+            for (number, places) in (1..).zip(values.values()) {
+                places.iter().for_each(|place| of_clip[*place as usize] = number);
+            }
+            sheet.keys.push(SliceKey { by, values: values.into_keys().collect(), of_clip });
+        }
+        sheet
+    }
+}
+
 fn numbers(numbers: &[u32]) -> Vec<u8> {
     let mut column = Column::new(1);
     numbers.iter().for_each(|number| column.push(&[f64::from(*number)]));
@@ -175,9 +201,10 @@ fn numbers(numbers: &[u32]) -> Vec<u8> {
 }
 
 /// The number of a name, from 1, new names counted on; 0 for none.
-fn numbered<'n>(known: &mut HashMap<&'n str, u32>, name: Option<&'n str>) -> u32 {
+fn numbered(known: &mut HashMap<String, u32>, name: Option<&str>) -> u32 {
+    let Some(name) = name else { return 0 };
     let next = known.len() as u32 + 1;
-    name.map_or(0, |name| *known.entry(name).or_insert(next))
+    known.get(name).copied().unwrap_or_else(|| *known.entry(name.to_owned()).or_insert(next))
 }
 
 #[cfg(test)]

@@ -183,6 +183,25 @@ impl Store {
         rows.collect()
     }
 
+    /// Calls `with` for the id of every label of a run's corpus, in corpus order, and the label as it lies in the store.
+    ///
+    /// # Errors
+    /// When the store cannot be read, and what `with` failed of.
+    pub fn each_label(
+        &self,
+        corpus_checksum: &str,
+        mut with: impl FnMut(&str, &str) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let sql = "select clip_id, record from clips where corpus_checksum = $1 order by ordinal";
+        let mut select = self.connection().prepare(sql)?;
+        let mut rows = select.query([corpus_checksum])?;
+        while let Some(row) = rows.next()? {
+            let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
+            with(text(0)?, text(1)?)?;
+        }
+        Ok(())
+    }
+
     /// The labels at some places of a run's corpus.
     ///
     /// # Errors
