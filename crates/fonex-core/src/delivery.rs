@@ -48,9 +48,11 @@ impl fmt::Display for Delivery {
             Self::Whole => f.write_str("whole"),
             Self::Pieces { window_s, overlap_s } if *overlap_s > 0.0 => write!(f, "pieces={window_s}s-{overlap_s}s"),
             Self::Pieces { window_s, .. } => write!(f, "pieces={window_s}s"),
+            Self::Pauses { pause_s, longest_s } if *longest_s != half_a_minute() => {
+                write!(f, "pauses={pause_s}s-{longest_s}s")
+            }
             Self::Pauses { pause_s, .. } => write!(f, "pauses={pause_s}s"),
-            Self::Live(pace) if pace.speed == 1.0 => f.write_str("live"),
-            Self::Live(pace) => write!(f, "live={}x", pace.speed),
+            Self::Live(pace) => write!(f, "{pace}"),
         }
     }
 }
@@ -76,6 +78,24 @@ pub struct Pace {
 impl Default for Pace {
     fn default() -> Self {
         Self { speed: 1.0, frame_ms: 100.0, no_wait: false, wait_s: None, longest_s: None }
+    }
+}
+
+impl fmt::Display for Pace {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let usual = Self::default();
+        f.write_str("live")?;
+        if self.speed != usual.speed {
+            write!(f, "={}x", self.speed)?;
+        }
+        if self.frame_ms != usual.frame_ms {
+            write!(f, " frame={}ms", self.frame_ms)?;
+        }
+        if self.no_wait {
+            f.write_str(" no-wait")?;
+        }
+        let limits = [("wait", self.wait_s), ("longest", self.longest_s)];
+        limits.iter().try_for_each(|(name, s)| s.map_or(Ok(()), |s| write!(f, " {name}={s}s")))
     }
 }
 
@@ -177,7 +197,10 @@ mod tests {
             (r#""whole""#, "whole"),
             (r#"{"pieces":{"window_s":10.0,"overlap_s":1.0}}"#, "pieces=10s-1s"),
             (r#"{"live":{"speed":1.0,"frame_ms":100.0,"no_wait":false}}"#, "live"),
+            (r#"{"live":{"speed":2.0,"frame_ms":20.0,"no_wait":true}}"#, "live=2x frame=20ms no-wait"),
+            (r#"{"live":{"speed":1.0,"frame_ms":100.0,"no_wait":false,"wait_s":5.0}}"#, "live wait=5s"),
             (r#"{"pauses":{"pause_s":0.3,"longest_s":30.0}}"#, "pauses=0.3s"),
+            (r#"{"pauses":{"pause_s":0.3,"longest_s":8.0}}"#, "pauses=0.3s-8s"),
         ] {
             let delivery: Delivery = serde_json::from_str(text).unwrap();
             assert_eq!(

@@ -73,6 +73,16 @@ impl Fields for Voice {
         }
     }
 
+    /// A voice has every language, style and region it lists; `en` is a language of one that lists `en-GB`.
+    fn equals(&self, field: &str, value: &str) -> bool {
+        match field {
+            "lang" | "languages" => !self.languages.is_empty() && lists_language(&self.languages, value),
+            "style" | "styles" => self.styles.iter().any(|style| style == value),
+            "region" | "regions" => self.regions.iter().any(|region| region == value),
+            _ => self.text(field).as_deref() == Some(value),
+        }
+    }
+
     fn number(&self, field: &str) -> Option<f64> {
         (field == "price").then_some(self.price)?
     }

@@ -30,6 +30,10 @@ pub trait Fields {
     fn text(&self, field: &str) -> Option<String>;
     /// The value of a field as a number.
     fn number(&self, field: &str) -> Option<f64>;
+    /// Whether a field has a value; of several values one will do.
+    fn equals(&self, field: &str, value: &str) -> bool {
+        self.text(field).as_deref() == Some(value)
+    }
 }
 
 /// A parsed condition.
@@ -90,7 +94,7 @@ impl Condition {
             Self::And(a, b) => a.holds(clip) && b.holds(clip),
             Self::Not(inner) => !inner.holds(clip),
             Self::Has(field) => clip.text(field).is_some(),
-            Self::In(field, values) => clip.text(field).is_some_and(|text| values.contains(&text)),
+            Self::In(field, values) => values.iter().any(|value| clip.equals(field, value)),
             Self::Is(field, comparison, value) => compare(clip, field, *comparison, value),
         }
     }
@@ -110,8 +114,8 @@ fn compare(clip: &impl Fields, field: &str, comparison: Comparison, value: &str)
     let numbers = clip.number(field).zip(value.parse::<f64>().ok());
     let text = clip.text(field);
     match comparison {
-        Comparison::Equal => numbers.map_or_else(|| text.as_deref() == Some(value), |(a, b)| a == b),
-        Comparison::Unequal => numbers.map_or_else(|| text.as_deref() != Some(value), |(a, b)| a != b),
+        Comparison::Equal => numbers.map_or_else(|| clip.equals(field, value), |(a, b)| a == b),
+        Comparison::Unequal => numbers.map_or_else(|| !clip.equals(field, value), |(a, b)| a != b),
         Comparison::Holds => text.is_some_and(|text| text.to_lowercase().contains(&value.to_lowercase())),
         Comparison::Below => numbers.is_some_and(|(a, b)| a < b),
         Comparison::AtMost => numbers.is_some_and(|(a, b)| a <= b),

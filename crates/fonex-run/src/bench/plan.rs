@@ -231,6 +231,13 @@ pub(super) fn resolve(
         return Err(Problem::new(format!("the plan \"{name}\" has nothing to run"), at("engines"))
             .expected("at least one engine that has one of the models and voices asked for"));
     }
+    let mut names: Vec<&str> = variants.iter().map(|variant| variant.name.as_str()).collect();
+    names.sort_unstable();
+    if let Some(pair) = names.windows(2).find(|pair| pair[0] == pair[1]) {
+        let problem =
+            Problem::new(format!("the plan \"{name}\" has the variant \"{}\" twice", pair[0]), at("engines"));
+        return Err(problem.remedy("name each engine, model, voice, setting and delivery once"));
+    }
     let select = config.select.into_iter().map(|(key, values)| match values {
         OneOrMore::One(value) => (key, vec![value]),
         OneOrMore::More(values) => (key, values),

@@ -45,6 +45,15 @@ fn captions_are_cut_corrected_written_and_checked() {
     folder.write("bare.jsonl", "{\"id\":\"talk\",\"text\":\"hold\"}\n");
     folder.fonex(&["captions", "write", "bare.jsonl"]).expect(2).says(&["no result of bare.jsonl has times"]);
     folder.write("empty.srt", "nothing here\n");
+    let forged = "stop\n\n2\n00:00:00,000 --> 00:00:09,000\nforged\u{1b}[2J";
+    let line = serde_json::json!({"id": "talk", "text": "stop", "words": [
+        {"text": forged, "start": 0.5, "end": 0.8}, {"text": "now", "start": 1.0, "end": 1.2},
+    ]});
+    folder.write("forged.jsonl", format!("{line}\n"));
+    for form in ["srt", "vtt", "text"] {
+        let written = folder.fonex(&["captions", "write", "forged.jsonl", "--to", form]).expect(0).out;
+        assert!(!written.contains('\u{1b}') && !written.contains("\n2\n00:00:00"), "{written}");
+    }
     folder.fonex(&["captions", "check", "empty.srt"]).expect(2).says(&["holds no caption"]);
 }
 

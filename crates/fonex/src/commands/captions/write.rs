@@ -14,6 +14,7 @@ use fonex_core::measures::find;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Heard, TimedWord};
 use fonex_formats::{CaptionForm, Place, Problem, file_name_of, nearest, read_corpus, read_heard, write_captions};
+use fonex_report::readable::one_line;
 use fonex_run::existing_store;
 
 use super::{CaptionRules, rule};
@@ -184,12 +185,15 @@ fn results(options: &CaptionsWrite) -> Result<Vec<(String, Heard)>, Failure> {
 }
 
 /// The words with times; those of segments have their segment's time divided among them.
+/// The words with their times. What an engine wrote into a word can neither begin a caption of its own nor steer a player.
 fn words_of(heard: &Heard) -> Option<Vec<TimedWord>> {
-    timed(&heard.words).or_else(|| {
+    let words = timed(&heard.words).or_else(|| {
         let divided: Vec<TimedWord> =
             heard.segments.iter().flat_map(fonex_core::timing::divided_among_words).collect();
         (!divided.is_empty()).then_some(divided)
-    })
+    })?;
+    let shown = |word: TimedWord| TimedWord { text: one_line(&word.text), ..word };
+    Some(words.into_iter().map(shown).collect())
 }
 
 fn corrected(words: Vec<TimedWord>, correction: &Correction) -> Vec<TimedWord> {
