@@ -293,6 +293,7 @@ impl<'r> Around<'r> {
             cpu_s: record.cpu_s,
             peak_memory_kib: record.peak_memory_kib,
             spoken: record.measures.as_ref(),
+            speech: record.speech.as_ref(),
             words_to_speak,
             replied: record.replied.as_deref(),
             traffic: Some(&record.traffic),

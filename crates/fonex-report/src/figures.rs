@@ -16,6 +16,13 @@ pub fn figure(unit: Unit, value: Option<f64>) -> String {
         Unit::Words | Unit::WordsPerMinute => minus(format!("{value:.0}")),
         Unit::PerClip => minus(format!("{value:.2}")),
         Unit::Dbfs => format!("{} dBFS", minus(format!("{value:.1}"))),
+        Unit::Dbtp => format!("{} dBTP", minus(format!("{value:.1}"))),
+        Unit::Lufs => format!("{} LUFS", minus(format!("{value:.1}"))),
+        Unit::DbPerOctave => format!("{} dB/oct", minus(format!("{value:.1}"))),
+        Unit::Hz => minus(format!("{value:.0}")) + " Hz",
+        Unit::Semitones => minus(format!("{value:.1}")) + " st",
+        Unit::SemitonesPerS => minus(format!("{value:.1}")) + " st/s",
+        Unit::PerSecond => minus(format!("{value:.2}")) + " /s",
         Unit::Kib => memory(value),
         Unit::Money => money(value, None),
     }
@@ -42,7 +49,11 @@ fn bare(unit: Unit, value: f64) -> String {
         Unit::Ratio => minus(format!("{value:.3}")),
         Unit::Words | Unit::WordsPerMinute => minus(format!("{value:.0}")),
         Unit::PerClip => minus(format!("{value:.2}")),
-        Unit::Dbfs => minus(format!("{value:.1}")),
+        Unit::Dbfs | Unit::Dbtp | Unit::Lufs | Unit::DbPerOctave | Unit::Semitones | Unit::SemitonesPerS => {
+            minus(format!("{value:.1}"))
+        }
+        Unit::Hz => minus(format!("{value:.0}")),
+        Unit::PerSecond => minus(format!("{value:.2}")),
         Unit::Kib => memory(value),
         Unit::Money => money(value, None),
     }
@@ -54,7 +65,8 @@ pub fn difference(unit: Unit, value: f64) -> String {
     match unit {
         Unit::Share => format!("{} pts", signed(value * 100.0, 1)),
         Unit::MsPerMinute => figure(unit, Some(value)),
-        Unit::Dbfs => format!("{} dB", signed(value, 1)),
+        Unit::Dbfs | Unit::Dbtp => format!("{} dB", signed(value, 1)),
+        Unit::Lufs => format!("{} LU", signed(value, 1)),
         Unit::Words | Unit::WordsPerMinute => signed(value, 0),
         _ => with_sign(value, figure(unit, Some(value.abs()))),
     }
@@ -77,7 +89,11 @@ pub fn difference_with_interval(unit: Unit, value: f64, interval: Option<Interva
         Unit::Share => signed(value * 100.0, 1),
         Unit::Ms if value.abs() < 10_000.0 => with_sign(value, plain_milliseconds(value.abs())),
         Unit::MsPerMinute | Unit::Words | Unit::WordsPerMinute => signed(value, 0),
-        Unit::Dbfs => signed(value, 1),
+        Unit::Dbfs | Unit::Dbtp | Unit::Lufs | Unit::DbPerOctave | Unit::Semitones | Unit::SemitonesPerS => {
+            signed(value, 1)
+        }
+        Unit::Hz => signed(value, 0),
+        Unit::PerSecond => signed(value, 2),
         _ => difference(unit, value),
     };
     let interval = interval.map_or_else(String::new, |i| format!(" [{}, {}]", bound(i.low), bound(i.high)));
@@ -156,7 +172,7 @@ pub fn plural(count: u64, one: &str) -> String {
 mod tests {
     use super::*;
 
-    const UNITS: [Unit; 11] = [
+    const UNITS: [Unit; 18] = [
         Unit::Share,
         Unit::Ms,
         Unit::S,
@@ -166,6 +182,13 @@ mod tests {
         Unit::WordsPerMinute,
         Unit::PerClip,
         Unit::Dbfs,
+        Unit::Dbtp,
+        Unit::Lufs,
+        Unit::DbPerOctave,
+        Unit::Hz,
+        Unit::Semitones,
+        Unit::SemitonesPerS,
+        Unit::PerSecond,
         Unit::Kib,
         Unit::Money,
     ];

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use fonex_core::audio::AudioMeasures;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::latency::Traffic;
+use fonex_core::speech::SpeechMeasures;
 use fonex_core::text::TextProfile;
 use fonex_core::{Clip, Delivery, Heard, Outcome, Task};
 use serde::{Deserialize, Serialize};
@@ -228,6 +229,9 @@ pub struct TrialRecord {
     /// Measures of the synthesised audio.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub measures: Option<AudioMeasures>,
+    /// How it is spoken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speech: Option<SpeechMeasures>,
     /// What was replied.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub replied: Option<String>,

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 6] = [
+const STEPS: [&str; 7] = [
     r"
     create table runs (
         id integer primary key,
@@ -87,6 +87,7 @@ const STEPS: [&str; 6] = [
         from (select value as variant, json_extract(value, '$.delivery') as delivery
               from json_each(runs.record, '$.variants') order by key)
     ))) where record like '%"delivery":"%';"#,
+    "alter table trials add column speech text;",
 ];
 
 /// The version this program writes.

@@ -10,7 +10,7 @@ use rusqlite::{Row, params};
 use crate::{Store, StoreError, TrialKey, TrialRecord};
 
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
-                             peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used";
+                             peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used, speech";
 
 impl Store {
     /// Writes one trial in a transaction of its own. A trial that is there already stays as it is; gives whether this
@@ -21,7 +21,7 @@ impl Store {
     pub fn save_trial(&self, run: i64, trial: &TrialRecord) -> Result<bool, StoreError> {
         let mut insert = self.connection().prepare_cached(&format!(
             "insert into trials (run_id, {TRIAL_COLUMNS})
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20) on conflict do nothing"
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21) on conflict do nothing"
         ))?;
         let added = insert.execute(params![
             run,
@@ -44,6 +44,7 @@ impl Store {
             trial.replied,
             if trial.traffic.is_empty() { None } else { Some(serde_json::to_string(&trial.traffic)?) },
             trial.used.as_ref().map(serde_json::to_string).transpose()?,
+            trial.speech.as_ref().map(serde_json::to_string).transpose()?,
         ])?;
         Ok(added == 1)
     }
@@ -200,8 +201,8 @@ fn read_outcome(row: &Row<'_>, column: usize) -> rusqlite::Result<Outcome> {
 #[derive(Debug)]
 pub struct StoredTrial {
     record: TrialRecord,
-    /// Heard, measures, traffic, used.
-    texts: [Option<String>; 4],
+    /// Heard, measures, traffic, used, speech.
+    texts: [Option<String>; 5],
 }
 
 impl StoredTrial {
@@ -213,12 +214,13 @@ impl StoredTrial {
         fn parsed<T: serde::de::DeserializeOwned>(text: Option<&String>) -> Result<Option<T>, StoreError> {
             Ok(text.map(|text| serde_json::from_str(text)).transpose()?)
         }
-        let [heard, measures, traffic, used] = &self.texts;
+        let [heard, measures, traffic, used, speech] = &self.texts;
         Ok(TrialRecord {
             heard: parsed(heard.as_ref())?,
             measures: parsed(measures.as_ref())?,
             traffic: parsed(traffic.as_ref())?.unwrap_or_default(),
             used: parsed(used.as_ref())?,
+            speech: parsed(speech.as_ref())?,
             ..self.record.clone()
         })
     }
@@ -246,6 +248,7 @@ fn stored_trial(row: &Row<'_>) -> Result<StoredTrial, StoreError> {
         replied: row.get(16)?,
         traffic: Traffic::default(),
         used: None,
+        speech: None,
     };
-    Ok(StoredTrial { record, texts: [row.get(11)?, row.get(13)?, row.get(17)?, row.get(18)?] })
+    Ok(StoredTrial { record, texts: [row.get(11)?, row.get(13)?, row.get(17)?, row.get(18)?, row.get(19)?] })
 }

@@ -70,6 +70,7 @@ fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
         heard: Some(Heard { text: "hold".into(), ..Heard::default() }),
         audio_file: None,
         measures: None,
+        speech: None,
         prepared: Some("flac 16000 Hz 1 channel to wav 16000 Hz 16 bit".into()),
         replied: Some("holding".into()),
         first_ms: Some(3.5),
@@ -201,7 +202,7 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     drop(store);
     // What later versions added is taken away again.
     let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
-    for column in ["prepared", "first_ms", "replied", "traffic", "used"] {
+    for column in ["prepared", "first_ms", "replied", "traffic", "used", "speech"] {
         database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
     }
     database.execute_batch("drop table studies; drop table facts; drop table sheets;").unwrap();

@@ -156,6 +156,7 @@ pub fn trial(variant: usize, clip_id: &str, repeat: u32, text: &str) -> TrialRec
         heard: Some(Heard { text: text.into(), ..Heard::default() }),
         audio_file: None,
         measures: None,
+        speech: None,
         prepared: None,
         replied: None,
         first_ms: None,

@@ -23,7 +23,7 @@ pub use trial::{HearingCounts, Trial};
 use crate::Task;
 
 /// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are told stale.
-pub const FACTS_VERSION: u32 = 5;
+pub const FACTS_VERSION: u32 = 6;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are told stale.
 pub const ESTIMATORS_VERSION: u32 = 1;
@@ -106,6 +106,20 @@ pub enum Unit {
     PerClip,
     /// Decibels relative to full scale.
     Dbfs,
+    /// True peak in decibels relative to full scale.
+    Dbtp,
+    /// Loudness in LUFS.
+    Lufs,
+    /// Decibels an octave.
+    DbPerOctave,
+    /// Hertz.
+    Hz,
+    /// Semitones.
+    Semitones,
+    /// Semitones a second.
+    SemitonesPerS,
+    /// A count a second.
+    PerSecond,
     /// KiB of memory.
     Kib,
     /// Money in the currency of the engine's prices.
@@ -126,6 +140,13 @@ impl Unit {
             Self::WordsPerMinute => "words_per_minute",
             Self::PerClip => "per_clip",
             Self::Dbfs => "dbfs",
+            Self::Dbtp => "dbtp",
+            Self::Lufs => "lufs",
+            Self::DbPerOctave => "db_per_octave",
+            Self::Hz => "hz",
+            Self::Semitones => "semitones",
+            Self::SemitonesPerS => "semitones_per_s",
+            Self::PerSecond => "per_second",
             Self::Kib => "kib",
             Self::Money => "money",
         }

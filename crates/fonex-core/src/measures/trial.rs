@@ -3,6 +3,7 @@
 use crate::align::EditCounts;
 use crate::audio::AudioMeasures;
 use crate::latency::{LiveClip, LiveLog, Traffic};
+use crate::speech::SpeechMeasures;
 use crate::timing::ClipOffsets;
 use crate::{Clip, Outcome};
 
@@ -27,6 +28,8 @@ pub struct Trial<'t> {
     pub peak_memory_kib: Option<u64>,
     /// Measures of the audio spoken.
     pub spoken: Option<&'t AudioMeasures>,
+    /// How the answer is spoken.
+    pub speech: Option<&'t SpeechMeasures>,
     /// The text that was to be spoken, in words.
     pub words_to_speak: u64,
     /// What was replied.
@@ -51,6 +54,7 @@ impl<'t> Trial<'t> {
             cpu_s: None,
             peak_memory_kib: None,
             spoken: None,
+            speech: None,
             words_to_speak: 0,
             replied: None,
             traffic: None,

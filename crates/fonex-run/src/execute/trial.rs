@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use fonex_core::audio::{Audio, measure};
 use fonex_core::cost::{Prices, Usage};
+use fonex_core::speech::measure_speech;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, Outcome, Side};
 use fonex_engines::{Answer, Engine, Form, HearRequest, RetryAdvice, SpeakRequest, StopFlag, Task, hear_by};
@@ -150,7 +151,9 @@ impl Trial<'_> {
         let files = self.files;
         let mut ended = self.ended(started_ms, &answer, audio_s, text.chars().count());
         if let Some(audio) = &answer.value {
-            ended.record.measures = Some(measure(audio));
+            let measures = measure(audio);
+            ended.record.speech = Some(measure_speech(audio, &measures));
+            ended.record.measures = Some(measures);
             match keep_audio(files, audio) {
                 Ok(name) => ended.record.audio_file = Some(name),
                 Err(problem) => ended.not_kept = Some(problem),
@@ -195,6 +198,7 @@ impl Trial<'_> {
             heard: None,
             audio_file: None,
             measures: None,
+            speech: None,
             prepared: None,
             replied: None,
             first_ms: measured.first_ms,

@@ -4,6 +4,7 @@ use clap::Args;
 use std::path::{Path, PathBuf};
 
 use fonex_core::audio::{Audio, AudioMeasures, Loudness, PauseRule, Stretch, log_mel, loudness, measure, pauses};
+use fonex_core::speech::{SpeechMeasures, measure_speech};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
 use fonex_formats::audio::{Decoded, read_side};
@@ -17,7 +18,7 @@ use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
 use fonex_core::measures::Unit;
 
-use crate::output::{self, Cell, Table, plural, write_chart};
+use crate::output::{self, Cell, Table, plural, speech_lines, write_chart};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -43,6 +44,9 @@ pub struct AudioOptions {
     /// The longest piece, in seconds
     #[arg(long, default_value_t = 30.0, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub longest_piece: f64,
+    /// How it is spoken (pitch, syllables, pauses) and what is wrong with the audio; always for one recording
+    #[arg(long)]
+    pub speech: bool,
     /// Write a picture to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
@@ -67,6 +71,8 @@ struct Measured {
     true_peak_dbtp: Option<f64>,
     pauses: Vec<Stretch>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    speech: Option<SpeechMeasures>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     defect: Option<String>,
 }
 
@@ -90,7 +96,10 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     let results = with_progress("measuring", &items, |item| {
         let decoded = read_side(&item.path, item.side)
             .map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
-        Ok::<_, Problem>((measured(item, &decoded), (items.len() == 1).then_some(decoded.audio)))
+        Ok::<_, Problem>((
+            measured(item, &decoded, options.speech || items.len() == 1),
+            (items.len() == 1).then_some(decoded.audio),
+        ))
     });
     let (mut done, mut problems, mut sound) = (Vec::new(), Vec::new(), None);
     for result in results {
@@ -173,18 +182,20 @@ fn caption_labels(path: &Path) -> Result<Vec<SoundLabel>, Problem> {
     Ok(cues.into_iter().map(|cue| SoundLabel { text: cue.text, start: cue.start, end: cue.end }).collect())
 }
 
-fn measured(item: &Item, decoded: &Decoded) -> Measured {
+fn measured(item: &Item, decoded: &Decoded, speech: bool) -> Measured {
     let Loudness { integrated_lufs, true_peak_dbtp } = loudness(&decoded.audio);
+    let measures = measure(&decoded.audio);
     Measured {
         file: item.path.clone(),
         clip: item.clip.clone(),
         kind: decoded.kind.clone(),
         rate_hz: decoded.audio.rate_hz,
         channels: decoded.channels,
-        measures: measure(&decoded.audio),
+        measures,
         loudness_lufs: integrated_lufs,
         true_peak_dbtp,
         pauses: pauses(&decoded.audio, &PauseRule::default()),
+        speech: speech.then(|| measure_speech(&decoded.audio, &measures)),
         defect: decoded.defect.clone(),
     }
 }
@@ -210,6 +221,11 @@ fn table(done: &[Measured]) -> Table {
         ("SNR dB", 1),
         ("clipped", 2),
         ("pauses", 4),
+        ("syllables a second", 2),
+        ("pitch Hz", 2),
+        ("pitch range st", 2),
+        ("band limit Hz", 3),
+        ("audio faults", 1),
         ("defect", 0),
     ]);
     for one in done {
@@ -225,6 +241,11 @@ fn table(done: &[Measured]) -> Table {
             Cell::number(m.snr_db, 1),
             Cell::Figure(Unit::Share, m.clipped_share),
             Cell::Count(one.pauses.len() as u64),
+            Cell::number(one.speech.as_ref().and_then(SpeechMeasures::syllables_per_s), 1),
+            Cell::number(one.speech.as_ref().and_then(|speech| Some(speech.pitch?.median_hz)), 0),
+            Cell::number(one.speech.as_ref().and_then(|speech| Some(speech.pitch?.range_st)), 1),
+            Cell::number(one.speech.as_ref().and_then(|speech| Some(speech.spectrum?.band_limit_hz)), 0),
+            one.speech.as_ref().map_or(Cell::Empty, |speech| Cell::text(speech.faults.names().join(", "))),
             one.defect.as_ref().map_or(Cell::Empty, |defect| Cell::Warning(defect.to_string())),
         ]);
     }
@@ -259,11 +280,13 @@ fn page(one: &Measured, audio: &Audio, item: &Item) -> String {
         m.dc_offset
     );
     text += &format!(
-        "  silence {:.2} s before and {:.2} s after, {} inside\n\n",
+        "  silence {:.2} s before and {:.2} s after, {} inside\n",
         m.silence.leading_s,
         m.silence.trailing_s,
         plural(one.pauses.iter().filter(|p| p.start > 0.0 && p.end < m.duration_s - 0.02).count() as u64, "pause")
     );
+    text += &one.speech.as_ref().map_or_else(String::new, speech_lines);
+    text.push('\n');
     text + &terminal_wave(audio, &item.labels)
 }
 

@@ -1,15 +1,24 @@
 //! One file a measure, one line each in [`ALL`]; the facts that several measures share.
 
+mod band_limit_hz;
 mod calibration_error;
 mod capitals_f1;
 mod cer;
 mod clipped_clips;
 mod clipped_share;
+mod clips_cut_off;
 mod clips_with_all_terms;
+mod clips_with_clicks;
+mod clips_with_dropouts;
+mod clips_with_hum;
+mod clips_with_long_pauses;
+mod clips_with_repeats;
+mod clips_without_speech;
 mod cost_per_audio_minute;
 mod cost_per_correct_word;
 mod cpu_per_audio_s;
 mod drift;
+mod faulty_clips;
 mod first_audible_p50;
 mod first_audible_p95;
 mod first_piece_p50;
@@ -32,6 +41,8 @@ mod live_settled_p50;
 mod live_settled_p95;
 mod live_shown_p50;
 mod live_shown_p95;
+mod longest_pause_p95;
+mod loudness_lufs;
 mod mer;
 mod outcome_broken;
 mod outcome_late;
@@ -40,18 +51,25 @@ mod outcome_refused;
 mod outcome_unclear;
 mod outcome_unreachable;
 mod pace;
+mod pause_share;
 mod peak_dbfs;
 mod peak_memory_kib;
+mod pitch_hz;
+mod pitch_movement;
+mod pitch_range_st;
 mod playback_wait_p95;
 mod punctuation_f1;
 mod reply_words;
 mod roc_area;
 mod rtf;
 mod ser;
+mod spectral_tilt;
+mod syllable_rate;
 mod term_f1;
 mod term_precision;
 mod term_recall;
 mod trailing_silence_s;
+mod true_peak_dbtp;
 mod unanswered;
 mod weighted_wer;
 mod wer;
@@ -132,6 +150,24 @@ pub static ALL: &[&Measure] = &[
     &trailing_silence_s::MEASURE,
     &clipped_share::MEASURE,
     &clipped_clips::MEASURE,
+    &pitch_hz::MEASURE,
+    &pitch_range_st::MEASURE,
+    &pitch_movement::MEASURE,
+    &syllable_rate::MEASURE,
+    &pause_share::MEASURE,
+    &longest_pause_p95::MEASURE,
+    &loudness_lufs::MEASURE,
+    &true_peak_dbtp::MEASURE,
+    &spectral_tilt::MEASURE,
+    &band_limit_hz::MEASURE,
+    &faulty_clips::MEASURE,
+    &clips_with_clicks::MEASURE,
+    &clips_with_dropouts::MEASURE,
+    &clips_with_hum::MEASURE,
+    &clips_cut_off::MEASURE,
+    &clips_with_repeats::MEASURE,
+    &clips_with_long_pauses::MEASURE,
+    &clips_without_speech::MEASURE,
     &reply_words::MEASURE,
 ];
 
@@ -272,3 +308,95 @@ fn f1(sums: &[f64]) -> Option<f64> {
     let [found, missed, invented] = [sums[0], sums[1], sums[2]];
     (found + missed > 0.0 && found + invented > 0.0).then(|| 2.0 * found / (2.0 * found + missed + invented))
 }
+
+/// Pitch of an answer: median in hertz, range in semitones, movement in semitones a second.
+static PITCH: Fact = Fact {
+    id: "pitch",
+    width: 3,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let pitch = trial.speech.and_then(|speech| speech.pitch);
+        row.extend(pitch.iter().flat_map(|pitch| [pitch.median_hz, pitch.range_st, pitch.movement_st_per_s]));
+    },
+};
+
+/// Syllables, and seconds of speaking.
+static SYLLABLES: Fact = Fact {
+    id: "syllables",
+    width: 2,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let speech = trial.speech.filter(|speech| speech.speaking_s > 0.0);
+        row.extend(speech.iter().flat_map(|speech| [f64::from(speech.syllables), speech.speaking_s]));
+    },
+};
+
+/// Seconds of pauses, seconds between the silences at both ends, and seconds of the longest pause.
+static PAUSES: Fact = Fact {
+    id: "pauses",
+    width: 3,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let speech = trial.speech.filter(|speech| speech.speaking_s > 0.0);
+        row.extend(speech.iter().flat_map(|speech| {
+            let pauses = speech.pauses;
+            [pauses.total_s, pauses.total_s + speech.speaking_s, pauses.longest_s]
+        }));
+    },
+};
+
+/// Loudness in LUFS.
+static LOUDNESS: Fact = Fact {
+    id: "loudness",
+    width: 1,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.speech.and_then(|speech| speech.loudness_lufs)),
+};
+
+/// True peak in dBTP.
+static TRUE_PEAK: Fact = Fact {
+    id: "true_peak",
+    width: 1,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.speech.and_then(|speech| speech.true_peak_dbtp)),
+};
+
+/// Tilt and limit of the long-term spectrum.
+static SPECTRUM: Fact = Fact {
+    id: "spectrum",
+    width: 2,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let spectrum = trial.speech.and_then(|speech| speech.spectrum);
+        row.extend(spectrum.iter().flat_map(|spectrum| [spectrum.tilt_db_per_octave, spectrum.band_limit_hz]));
+    },
+};
+
+/// Whether there are clicks, dropouts, hum, a cut, a repeat, a long pause, no speech.
+static FAULTS: Fact = Fact {
+    id: "audio_faults",
+    width: 7,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let faults = trial.speech.map(|speech| &speech.faults);
+        row.extend(faults.iter().flat_map(|faults| {
+            [
+                faults.clicks.is_some(),
+                faults.dropouts.is_some(),
+                faults.hum_dbfs.is_some(),
+                faults.cut_beginning || faults.cut_end,
+                faults.repeated.is_some(),
+                faults.long_pauses.is_some(),
+                faults.not_speech,
+            ]
+            .map(yes)
+        }));
+    },
+};

@@ -11,6 +11,7 @@ use clap::Args;
 use fonex_core::accuracy::{ClipScore, score_clip};
 use fonex_core::audio::{Audio, AudioMeasures, measure};
 use fonex_core::latency::{LiveEvent, Traffic};
+use fonex_core::speech::{SpeechMeasures, measure_speech};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_engines::{Answer, Delivery, EngineConfig, Form, HearRequest, Live, SpeakRequest, StopFlag, Task, hear_by};
@@ -108,6 +109,8 @@ struct Tried {
     words: Option<fonex_core::align::EditCounts>,
     #[serde(skip_serializing_if = "Option::is_none")]
     measures: Option<AudioMeasures>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    speech: Option<SpeechMeasures>,
     #[serde(skip_serializing_if = "Option::is_none")]
     written: Option<PathBuf>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -288,7 +291,9 @@ fn speak(
     if let Some(audio) = &answer.value {
         tried.audio_s = Some(audio.duration_s());
         tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / audio.duration_s());
-        tried.measures = Some(measure(audio));
+        let measures = measure(audio);
+        tried.speech = Some(measure_speech(audio, &measures));
+        tried.measures = Some(measures);
         write_audio(&options.output, audio)?;
         tried.written = Some(options.output.clone());
     }
@@ -336,6 +341,7 @@ fn tried<T>(options: &TryOptions, form: Form<'_>, answer: &Answer<T>) -> Tried {
         heard: None,
         words: None,
         measures: None,
+        speech: None,
         written: None,
         clip: None,
     }

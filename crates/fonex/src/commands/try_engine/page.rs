@@ -66,6 +66,7 @@ pub(super) fn page(tried: &Tried, profile: &TextProfile) -> String {
     }
     if let Some(measures) = &tried.measures {
         text += &spoken(measures);
+        text += &tried.speech.as_ref().map_or_else(String::new, output::speech_lines);
     }
     if let Some(path) = &tried.written {
         text += &format!("Wrote {}.\n", path.display());
