@@ -149,24 +149,27 @@ const GAP_LEVEL: f32 = 1.5e-4;
 const GAP_S: std::ops::Range<f64> = 0.004..0.5;
 /// What lies right before and right behind it is as loud as this relative to the speech.
 const GAP_EDGE_DB: f64 = -10.0;
+/// And the last and the first thousandth of a second like this: what fades in or out is quieter there.
+const GAP_SHARP_DB: f64 = -14.0;
 
 /// Gaps of nothing whose edges are loud: sound that was lost. A voice that falls silent fades first.
 fn dropouts(audio: &Audio, active_db: f64) -> Option<Fault> {
-    let edge = seconds(audio, 0.002);
+    let (edge, sharp) = (seconds(audio, 0.004), seconds(audio, 0.001));
     let lengths = seconds(audio, GAP_S.start)..seconds(audio, GAP_S.end);
     let samples = &audio.samples;
-    let loud = |part: &[f32]| power_db(part) - active_db > GAP_EDGE_DB;
+    let over = |part: &[f32]| power_db(part) - active_db;
+    let loud = |near: &[f32], next: &[f32]| over(near) > GAP_EDGE_DB && over(next) > GAP_SHARP_DB;
     let mut found: Option<Fault> = None;
     let mut at = 0;
     for run in samples.chunk_by(|a, b| (a.abs() < GAP_LEVEL) == (b.abs() < GAP_LEVEL)) {
         let (start, end) = (at, at + run.len());
         at = end;
         let gap = run[0].abs() < GAP_LEVEL && lengths.contains(&run.len());
+        let inside = start >= edge && end + edge <= samples.len();
         if gap
-            && start >= edge
-            && end + edge <= samples.len()
-            && loud(&samples[start - edge..start])
-            && loud(&samples[end..end + edge])
+            && inside
+            && loud(&samples[start - edge..start], &samples[start - sharp..start])
+            && loud(&samples[end..end + edge], &samples[end..end + sharp])
         {
             let at_s = start as f64 / f64::from(audio.rate_hz);
             found = Some(found.map_or(Fault { at_s, count: 1 }, |fault| Fault { count: fault.count + 1, ..fault }));
