@@ -1,8 +1,9 @@
 //! How something is spoken, in a few lines.
 
 use fonex_core::speech::{Fault, SpeechMeasures};
+use fonex_report::folded_under;
 
-use super::{plural, signed};
+use super::{plural, signed, width};
 
 /// What a listener would remark, the figures behind it, and what is wrong with the audio; two lines, or three.
 pub fn speech_lines(speech: &SpeechMeasures) -> String {
@@ -23,11 +24,13 @@ pub fn speech_lines(speech: &SpeechMeasures) -> String {
         parts.push(format!("band up to {:.1} kHz, {tilt} dB an octave", spectrum.band_limit_hz / 1e3));
     }
     let words = speech.in_words();
-    let summary = if words.is_empty() { String::new() } else { format!(": {}", words.join(", ")) };
-    let mut text = if parts.is_empty() { String::new() } else { format!("  {}{summary}\n", parts.join(", ")) };
+    let summary = if words.is_empty() { String::new() } else { format!("{}: ", words.join(", ")) };
+    // What goes on in the next line is moved in further.
+    let line = |text: String| folded_under(&format!("  {text}"), width(), 4);
+    let mut text = if parts.is_empty() { String::new() } else { line(summary + &parts.join(", ")) };
     let faults = faults(speech);
     if !faults.is_empty() {
-        text += &format!("  audio faults: {}\n", faults.join(", "));
+        text += &line(format!("audio faults: {}", faults.join(", ")));
     }
     text
 }
