@@ -36,7 +36,7 @@ pub enum ResampleError {
 }
 
 /// Changes the sample rate with a synchronous FFT low-pass (Blackman-Harris squared window), without shifting the
-/// sound in time. The window covers a fifth of a second, which keeps 0.1 dB up to 99 % of the lower Nyquist frequency.
+/// sound in time by more than a sample of the lower rate. The window covers a fifth of a second, which keeps 0.1 dB up to 99 % of the lower Nyquist frequency.
 ///
 /// # Errors
 /// When a rate lies outside 1,000 to 768,000 Hz, or there would be more than 400 million samples.

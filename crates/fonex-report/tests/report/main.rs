@@ -2,4 +2,5 @@
 #![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 mod charts;
+mod folding;
 mod tables;
