@@ -236,6 +236,7 @@ fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
         let sql = format!("update runs set record = json_set(record, '$.variants[{at}].delivery', $1) where id = $2");
         assert_eq!(database.execute(&sql, rusqlite::params![text, id]).unwrap(), 1);
     }
+    database.execute_batch("alter table trials drop column speech;").unwrap();
     database.pragma_update(None, "user_version", 5).unwrap();
     drop(database);
 
