@@ -1,6 +1,7 @@
 //! The labels of a corpus as they lie in the store: a million of them take a third of the room, and are read where they are used.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use fonex_core::Clip;
 use fonex_core::accuracy::ScoreBuilder;
@@ -10,16 +11,17 @@ use fonex_store::{Store, StoreError};
 /// The labels of a corpus, in its order.
 pub(crate) struct Labels {
     records: Vec<Box<str>>,
-    ids: Vec<Box<str>>,
-    places: HashMap<Box<str>, u32>,
+    ids: Vec<Arc<str>>,
+    places: HashMap<Arc<str>, u32>,
 }
 
 impl Labels {
     pub(crate) fn load(store: &Store, corpus_checksum: &str) -> Result<Self, StoreError> {
         let mut labels = Self { records: Vec::new(), ids: Vec::new(), places: HashMap::new() };
         store.each_label(corpus_checksum, |id, record| {
-            labels.places.insert(id.into(), labels.records.len() as u32);
-            labels.ids.push(id.into());
+            let id: Arc<str> = id.into();
+            labels.places.insert(Arc::clone(&id), labels.records.len() as u32);
+            labels.ids.push(id);
             labels.records.push(record.into());
             Ok(())
         })?;

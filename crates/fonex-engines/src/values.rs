@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use fonex_formats::{Place, Problem, nearest};
+use hyper::header::{HeaderName, HeaderValue};
 use serde_json::Value;
 
 use crate::Form;
-use crate::net::url_part;
+use crate::net::{Url, url_part};
 use crate::secrets::Secrets;
 use crate::template::{fill, fill_fitting, values_in};
 
@@ -128,6 +129,33 @@ impl<'v> Values<'v> {
     /// Fills an address: each value is encoded as its place asks.
     pub(crate) fn fill_url(&self, template: &str) -> String {
         fill_fitting(template, |name| self.get(name), url_part)
+    }
+
+    /// An address with its query, filled in.
+    ///
+    /// # Errors
+    /// Why it is none.
+    pub(crate) fn address(&self, url: &str, query: &BTreeMap<String, String>) -> Result<Url, String> {
+        let url = Url::parse(&self.fill_url(url))?;
+        Ok(query.iter().fold(url, |url, (key, template)| url.with_query(key, &self.fill(template))))
+    }
+
+    /// Headers, filled in.
+    ///
+    /// # Errors
+    /// Which one cannot be sent.
+    pub(crate) fn headers(
+        &self,
+        headers: &BTreeMap<String, String>,
+    ) -> Result<Vec<(HeaderName, HeaderValue)>, String> {
+        headers
+            .iter()
+            .map(|(name, template)| {
+                let value = HeaderValue::from_str(&self.fill(template));
+                let filled = HeaderName::try_from(name.as_str()).ok().zip(value.ok());
+                filled.ok_or_else(|| format!("the header {template:?} cannot be sent with what is filled in"))
+            })
+            .collect()
     }
 
     /// Fills every string. One that is nothing but a setting becomes a number or a truth value where it reads as one.

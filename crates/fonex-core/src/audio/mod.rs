@@ -1,6 +1,7 @@
 //! Samples in memory: measuring them, changing their rate, making them worse on purpose.
 
 mod codec;
+mod correlation;
 mod degrade;
 mod filter;
 mod loudness;
@@ -13,6 +14,7 @@ mod tempo;
 mod voice;
 
 pub use codec::{Law, compand};
+pub(crate) use correlation::{Correlation, energies};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
 pub use filter::band_limit;
 pub use loudness::{Loudness, loudness};
@@ -42,18 +44,18 @@ impl Audio {
 
     /// Samples in a stretch of time, at least one.
     #[must_use]
-    fn samples_in(&self, seconds: f64) -> usize {
+    pub(crate) fn samples_in(&self, seconds: f64) -> usize {
         ((f64::from(self.rate_hz) * seconds) as usize).max(1)
     }
 }
 
 /// Amplitude as decibels below full scale; silence is minus infinity.
-fn decibels(power: f64) -> f64 {
+pub(crate) fn decibels(power: f64) -> f64 {
     10.0 * power.log10()
 }
 
 /// Mean square of some samples; zero for none.
-fn power(samples: &[f32]) -> f64 {
+pub(crate) fn power(samples: &[f32]) -> f64 {
     if samples.is_empty() {
         return 0.0;
     }

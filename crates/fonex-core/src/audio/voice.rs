@@ -1,6 +1,6 @@
 //! Whether anybody speaks in a recording: stretches that are voiced and that move as speech does.
 
-use super::{Audio, decibels, power, resample};
+use super::{Audio, Correlation, decibels, power, resample};
 
 /// What is looked at: the pitch and the first harmonics of a voice.
 const RATE_HZ: u32 = 4_000;
@@ -33,33 +33,23 @@ pub fn voiced_s(audio: &Audio) -> f64 {
     let rate = f64::from(RATE_HZ);
     let (frame, hop) = ((rate * FRAME_S) as usize, (rate * HOP_S) as usize);
     let lags = (rate / PITCH_HZ.end) as usize..=(rate / PITCH_HZ.start) as usize;
+    let likeness = Correlation::new(&samples, frame);
     let frames: Vec<(bool, f64)> = (0..samples.len().saturating_sub(frame + lags.end()) / hop)
         .map(|at| {
             let start = at * hop;
-            let here = &samples[start..start + frame];
-            let energy = energy(here);
-            let correlation = |lag: usize| {
-                let later = &samples[start + lag..start + lag + frame];
-                let shared: f64 = here.iter().zip(later).map(|(a, b)| f64::from(a * b)).sum();
-                shared / (energy * self::energy(later)).sqrt().max(f64::MIN_POSITIVE)
-            };
             // A period ends where the sound has been unlike itself before: rumble is like itself for long.
             let mut fell = false;
             let voiced = (1..=*lags.end()).any(|lag| {
-                let like = correlation(lag);
+                let like = likeness.after(start, lag);
                 fell |= like < FELL;
                 fell && lags.contains(&lag) && like >= VOICED
             });
-            (energy > 0.0 && voiced, decibels(power(here)))
+            (likeness.energy(start) > 0.0 && voiced, decibels(power(&samples[start..start + frame])))
         })
         .collect();
     let vowels = frames.chunk_by(|one, next| one.0 == next.0).filter(|run| run[0].0);
     let lasting = vowels.filter(|run| (SHORTEST_VOWEL..=LONGEST_VOWEL).contains(&run.len()) && moves(run));
     lasting.map(|run| run.len() as f64 * HOP_S).sum()
-}
-
-fn energy(samples: &[f32]) -> f64 {
-    samples.iter().map(|s| f64::from(s * s)).sum()
 }
 
 fn moves(run: &[(bool, f64)]) -> bool {
@@ -106,7 +96,7 @@ mod tests {
         // In noise as loud as itself.
         let hiss = noise(NoiseColour::White, rate_hz as usize * 5, rate_hz, 1);
         let mut mixed = audio(5.0, syllables);
-        let scale = (energy(&mixed.samples) / energy(&hiss)).sqrt() as f32;
+        let scale = (power(&mixed.samples) / power(&hiss)).sqrt() as f32;
         mixed.samples.iter_mut().zip(&hiss).for_each(|(sample, hiss)| *sample += hiss * scale);
         assert!(voiced_s(&mixed) > 1.0, "{}", voiced_s(&mixed));
     }

@@ -4,7 +4,7 @@ use std::f64::consts::TAU;
 
 use serde::{Deserialize, Serialize};
 
-use super::{PitchTrack, repeated_stretch};
+use super::{PitchTrack, level_db, repeated_stretch};
 use crate::audio::{Audio, AudioMeasures, Stretch, active_level_db, resample};
 use crate::stats::median;
 
@@ -76,8 +76,8 @@ pub fn faults(audio: &Audio, measures: &AudioMeasures, pauses: &[Stretch], track
     let Some(active_db) = active_level_db(audio) else { return Faults::default() };
     // As loud as the speech, and not because the background is.
     let ground_db = measures.noise_floor_dbfs.unwrap_or(-120.0);
-    let is_cut = |samples: &[f32]| power_db(samples) > (active_db + CUT_DB).max(ground_db + OVER_GROUND_DB);
-    let edge = seconds(audio, 0.010).min(audio.samples.len());
+    let is_cut = |samples: &[f32]| level_db(samples) > (active_db + CUT_DB).max(ground_db + OVER_GROUND_DB);
+    let edge = audio.samples_in(0.010).min(audio.samples.len());
     let long: Vec<&Stretch> = pauses.iter().filter(|pause| pause.end - pause.start >= LONG_PAUSE_S).collect();
     let sounding_s = measures.duration_s - measures.silence.leading_s - measures.silence.trailing_s;
     Faults {
@@ -97,15 +97,6 @@ const CUT_DB: f64 = -12.0;
 /// And stand this far out of the background.
 const OVER_GROUND_DB: f64 = 12.0;
 
-fn seconds(audio: &Audio, length_s: f64) -> usize {
-    ((f64::from(audio.rate_hz) * length_s) as usize).max(1)
-}
-
-fn power_db(samples: &[f32]) -> f64 {
-    let power = samples.iter().map(|s| f64::from(s * s)).sum::<f64>() / samples.len().max(1) as f64;
-    10.0 * power.max(1e-12).log10()
-}
-
 /// A pulse is a click when it is this many times as high as everything around it, but for itself. The pulses of a voice come
 /// again after 2 to 16 ms, and the burst of a consonant goes on.
 const CLICK_OVER: f32 = 5.0;
@@ -118,7 +109,7 @@ const CLICK_LEAST: f32 = 0.005;
 /// restoration", 1998, chapter 5, with a fixed predictor).
 fn clicks(audio: &Audio) -> Option<Fault> {
     let rough: Vec<f32> = audio.samples.windows(3).map(|s| (s[0] - 2.0 * s[1] + s[2]).abs()).collect();
-    let (around, own) = (seconds(audio, CLICK_AROUND_S), seconds(audio, CLICK_ITSELF_S));
+    let (around, own) = (audio.samples_in(CLICK_AROUND_S), audio.samples_in(CLICK_ITSELF_S));
     // The highest of each block, so that most samples are looked at once.
     let block = own.max(1);
     let tops: Vec<f32> = rough.chunks(block).map(|block| block.iter().copied().fold(0.0, f32::max)).collect();
@@ -154,10 +145,10 @@ const GAP_SHARP_DB: f64 = -14.0;
 
 /// Gaps of nothing whose edges are loud: sound that was lost. A voice that falls silent fades first.
 fn dropouts(audio: &Audio, active_db: f64) -> Option<Fault> {
-    let (edge, sharp) = (seconds(audio, 0.004), seconds(audio, 0.001));
-    let lengths = seconds(audio, GAP_S.start)..seconds(audio, GAP_S.end);
+    let (edge, sharp) = (audio.samples_in(0.004), audio.samples_in(0.001));
+    let lengths = audio.samples_in(GAP_S.start)..audio.samples_in(GAP_S.end);
     let samples = &audio.samples;
-    let over = |part: &[f32]| power_db(part) - active_db;
+    let over = |part: &[f32]| level_db(part) - active_db;
     let loud = |near: &[f32], next: &[f32]| over(near) > GAP_EDGE_DB && over(next) > GAP_SHARP_DB;
     let mut found: Option<Fault> = None;
     let mut at = 0;
@@ -191,7 +182,7 @@ fn hum(audio: &Audio, active_db: f64) -> Option<f64> {
     const RATE_HZ: u32 = 2_000;
     let Audio { samples, .. } = resample(audio, RATE_HZ).ok()?;
     let size = (f64::from(RATE_HZ) * HUM_WINDOW_S) as usize;
-    let loudness = |window: &&[f32]| power_db(window) < active_db - HUM_BELOW_DB;
+    let loudness = |window: &&[f32]| level_db(window) < active_db - HUM_BELOW_DB;
     let windows: Vec<&[f32]> = samples.windows(size).step_by(size / 2).filter(loudness).collect();
     if windows.is_empty() {
         return None;
@@ -228,138 +219,4 @@ fn hum(audio: &Audio, active_db: f64) -> Option<f64> {
             (out.len() >= 2).then_some(strongest)
         })
         .max_by(f64::total_cmp)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::audio::{PauseRule, measure, pauses};
-    use crate::speech::pitch_track;
-    use crate::stats::stream;
-    use rand::RngExt;
-
-    const RATE: usize = 16_000;
-
-    /// Swells of a buzz with noise at their beginnings, between silences, as words are.
-    fn spoken(seed: u64, words: usize) -> Vec<f32> {
-        let mut random = stream(seed, &["faults"]);
-        let mut samples = vec![0.0_f32; RATE / 5];
-        let mut phase = 0.0;
-        for word in 0..words {
-            for _ in 0..random.random_range(1..4) {
-                let (hz, length) = (random.random_range(95.0..210.0), random.random_range(1_900..4_200));
-                let burst = random.random_range(200..600);
-                for i in 0..length {
-                    phase += hz / RATE as f64;
-                    let swell = (std::f64::consts::PI * f64::from(i) / f64::from(length)).sin().sqrt();
-                    let buzz: f64 = (1..18).map(|h| (TAU * phase * f64::from(h)).cos() / f64::from(h)).sum();
-                    let hiss = if i < burst { 0.5 * (random.random::<f64>() - 0.5) } else { 0.0 };
-                    samples.push((0.12 * swell * (buzz + hiss)) as f32);
-                }
-            }
-            let pause = if word % 4 == 3 { RATE / 3 } else { RATE / 12 };
-            samples.extend(std::iter::repeat_n(0.0, pause));
-        }
-        samples.extend(std::iter::repeat_n(0.0, RATE / 4));
-        // The hiss of a converter: never digital silence.
-        samples.iter_mut().for_each(|s| *s += 4e-4 * (random.random::<f32>() - 0.5));
-        samples
-    }
-
-    fn found(samples: Vec<f32>) -> Faults {
-        let audio = Audio { rate_hz: RATE as u32, samples };
-        let rule = PauseRule { least_pause_s: 0.25, ..PauseRule::default() };
-        let track = pitch_track(&audio);
-        let inside: Vec<Stretch> =
-            pauses(&audio, &rule).into_iter().filter(|p| p.start > 0.3 && p.end < audio.duration_s() - 0.1).collect();
-        faults(&audio, &measure(&audio), &inside, &track)
-    }
-
-    /// A place inside a swell.
-    fn loud_place(samples: &[f32], from: usize) -> usize {
-        let at = samples[from..].windows(400).position(|window| power_db(window) > -22.0).unwrap();
-        from + at + 200
-    }
-
-    #[test]
-    fn clean_speech_has_no_fault() {
-        for seed in 0..6 {
-            assert_eq!(found(spoken(seed, 12)), Faults::default(), "{seed}");
-        }
-    }
-
-    #[test]
-    fn planted_clicks_are_counted_where_they_are() {
-        for seed in 0..3 {
-            let mut samples = spoken(seed, 12);
-            let places = [RATE / 10, loud_place(&samples, 2 * RATE), samples.len() - RATE / 8];
-            for (at, height) in places.iter().zip([0.05, 0.9, 0.1]) {
-                samples[*at] += height;
-            }
-            let clicks = found(samples).clicks.unwrap_or_else(|| panic!("{seed}"));
-            assert_eq!(clicks.count, 3, "{seed}");
-            assert!((clicks.at_s - 0.1).abs() < 0.003, "{clicks:?}");
-        }
-    }
-
-    #[test]
-    fn planted_dropouts_are_counted_where_they_are() {
-        for seed in 0..3 {
-            let mut samples = spoken(seed, 12);
-            let first = loud_place(&samples, RATE);
-            let second = loud_place(&samples, first + RATE);
-            for (at, length_s) in [(first, 0.01), (second, 0.02)] {
-                let length = (length_s * RATE as f64) as usize;
-                samples[at - length / 2..at + length / 2].fill(0.0);
-            }
-            let Faults { dropouts, .. } = found(samples);
-            let dropouts = dropouts.unwrap_or_else(|| panic!("{seed}"));
-            assert!(
-                dropouts.count >= 1 && (dropouts.at_s - first as f64 / RATE as f64).abs() < 0.02,
-                "{seed}: {dropouts:?}"
-            );
-        }
-    }
-
-    #[test]
-    fn planted_hum_is_found_at_its_level_and_none_where_a_voice_is_as_low() {
-        for (mains, seed) in [(50.0, 1), (60.0, 2)] {
-            let mut samples = spoken(seed, 12);
-            for (i, sample) in samples.iter_mut().enumerate() {
-                let t = i as f64 / RATE as f64;
-                let hum: f64 = [(1.0, 0.004), (2.0, 0.002), (3.0, 0.001)]
-                    .iter()
-                    .map(|(n, a)| a * (TAU * mains * n * t).sin())
-                    .sum();
-                *sample += hum as f32;
-            }
-            let level = found(samples).hum_dbfs.unwrap_or_else(|| panic!("{mains}"));
-            // An amplitude of 0.004 is -51 dBFS.
-            assert!((level + 51.0).abs() < 1.5, "{level}");
-        }
-    }
-
-    #[test]
-    fn cut_ends_long_pauses_and_what_is_no_speech() {
-        let samples = spoken(5, 12);
-        let middle = loud_place(&samples, RATE);
-        let cut = found(samples[middle..].to_vec());
-        assert!(cut.cut_beginning && !cut.cut_end, "{cut:?}");
-        let cut = found(samples[..loud_place(&samples, 3 * RATE)].to_vec());
-        assert!(cut.cut_end && !cut.cut_beginning, "{cut:?}");
-
-        let mut random = stream(1, &["pause"]);
-        let mut paused = samples.clone();
-        let quiet = samples[RATE..].windows(600).position(|window| power_db(window) < -60.0).unwrap() + RATE + 300;
-        let silence: Vec<f32> = (0..RATE * 5 / 2).map(|_| 4e-4 * (random.random::<f32>() - 0.5)).collect();
-        paused.splice(quiet..quiet, silence);
-        let long = found(paused).long_pauses.unwrap();
-        assert!((long.at_s - quiet as f64 / RATE as f64).abs() < 0.2, "{long:?}");
-
-        let hiss = crate::audio::noise(crate::audio::NoiseColour::White, 3 * RATE, RATE as u32, 3);
-        assert!(found(hiss).not_speech);
-        for nothing in [vec![0.0; RATE], Vec::new()] {
-            assert_eq!(found(nothing), Faults::default());
-        }
-    }
 }

@@ -14,7 +14,7 @@ pub use repeats::repeated_stretch;
 pub use spectrum::{Spectrum, long_term_spectrum};
 pub use syllables::syllables;
 
-use crate::audio::{Audio, AudioMeasures, PauseRule, Stretch, loudness, pauses};
+use crate::audio::{Audio, AudioMeasures, PauseRule, Stretch, decibels, loudness, pauses, power};
 
 /// The shortest silence inside speech that is a pause, in seconds; shorter ones are closures of consonants (Goldman-Eisler,
 /// "Psycholinguistics", 1968).
@@ -81,6 +81,11 @@ impl SpeechMeasures {
         }
         words
     }
+}
+
+/// The level of some samples in decibels relative to full scale; silence is -120.
+fn level_db(samples: &[f32]) -> f64 {
+    decibels(power(samples).max(1e-12))
 }
 
 /// Measures how something is spoken. `measures` are those of the same audio. Cost: some hundred times faster than real time, most of

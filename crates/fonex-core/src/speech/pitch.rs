@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::audio::{Audio, resample};
+use crate::audio::{Audio, Correlation, resample};
 use crate::stats::{median, quantile};
 
 /// What is looked at.
@@ -104,48 +104,24 @@ pub fn pitch_track(audio: &Audio) -> PitchTrack {
     let lags = (rate / HIGHEST_HZ) as usize..(rate / LOWEST_HZ) as usize + 1;
     let reach = window + lags.end + 1;
     let starts: Vec<usize> = (0..samples.len().saturating_sub(reach)).step_by(hop).collect();
-    // Sums of squares, for the energy of any window.
-    let mut squares = vec![0.0_f64; samples.len() + 1];
-    for (at, sample) in samples.iter().enumerate() {
-        squares[at + 1] = squares[at] + f64::from(sample * sample);
-    }
-    let energy = |start: usize| squares[start + window] - squares[start];
-    let energies: Vec<f64> = starts.iter().map(|start| energy(*start)).collect();
-    let least = quantile(&energies, 0.9).unwrap_or(0.0) * QUIET;
+    let likeness = Correlation::new(&samples, window);
+    let energies: Vec<f64> = starts.iter().map(|start| likeness.energy(*start)).collect();
+    let least = (quantile(&energies, 0.9).unwrap_or(0.0) * QUIET).max(1e-9);
     let mut like = vec![0.0_f64; lags.end + 1];
     let frames: Vec<Vec<Candidate>> = starts
         .iter()
-        .map(|start| {
-            let own = energy(*start);
-            if own <= least.max(1e-9) {
+        .zip(&energies)
+        .map(|(start, energy)| {
+            if *energy <= least {
                 return vec![Candidate { lag: 0.0, cost: 0.0 }];
             }
-            let here = &samples[*start..start + window];
-            for lag in 1..=lags.end {
-                let later = &samples[start + lag..start + lag + window];
-                let shared = dot(here, later);
-                like[lag] = shared / (own * energy(start + lag)).sqrt().max(f64::MIN_POSITIVE);
-            }
+            like.iter_mut().enumerate().skip(1).for_each(|(lag, like)| *like = likeness.after(*start, lag));
             candidates(&like, &lags)
         })
         .collect();
     let path = cheapest(&frames);
     let hz = path.into_iter().map(|lag| (lag > 0.0).then(|| rate / lag)).collect();
     PitchTrack { hop_s: hop as f64 / rate, hz }
-}
-
-/// In eight strands, which the processor multiplies side by side.
-fn dot(a: &[f32], b: &[f32]) -> f64 {
-    const STRANDS: usize = 8;
-    let mut sums = [0.0_f32; STRANDS];
-    let ((a, a_rest), (b, b_rest)) = (a.as_chunks::<STRANDS>(), b.as_chunks::<STRANDS>());
-    for (a, b) in a.iter().zip(b) {
-        for (sum, (a, b)) in sums.iter_mut().zip(a.iter().zip(b)) {
-            *sum += a * b;
-        }
-    }
-    let rest: f32 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
-    f64::from(sums.iter().sum::<f32>() + rest)
 }
 
 /// The peaks of a frame's correlations, the likeliest first, and the frame as one that is not voiced.

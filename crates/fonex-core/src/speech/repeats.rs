@@ -2,15 +2,15 @@
 
 use realfft::RealFftPlanner;
 
-use crate::audio::{Audio, Stretch, resample};
+use super::level_db;
+use crate::audio::{Audio, Stretch, active_level_db, energies, power, resample};
 
 /// What is looked at.
 const RATE_HZ: u32 = 4_000;
 /// The stretch that is looked for again.
 const STRETCH_S: f64 = 0.40;
 const HOP_S: f64 = 0.10;
-/// How soon and how late it may come again: a steady vowel is like itself for a quarter of a second.
-const SOONEST_S: f64 = 0.25;
+/// How late it may come again.
 const LATEST_S: f64 = 3.0;
 /// Correlation from which it may be the same, at the low rate, where a stretch need not come again at a whole sample.
 const ALIKE: f64 = 0.85;
@@ -22,33 +22,33 @@ const LEAST_SOUNDING_S: f64 = 0.3;
 const BLOCK_S: f64 = 0.02;
 /// -60 dBFS.
 const QUIET: f64 = 1e-6;
+/// A stretch this far below the speech is not looked for.
+const QUIETER_DB: f64 = 15.0;
 /// What comes twice must move as speech does, so that a tone or a hum is no repeat: decibels between its loud and its quiet frames.
 const MOVES_DB: f64 = 8.0;
 
-/// The first stretch of half a second or more that comes twice in a row, sample by sample; where it comes the second time. Normalised correlation of 0.4 s
-/// with all that follows, by the Fourier transform at 4 kHz, what is found looked at again at the rate of the sound. Cost: ten transforms of 16,384 points a second.
+/// The first stretch of half a second or more that comes twice in a row, sample by sample; where it comes the second time.
+///
+/// The normalised correlation of 0.4 s with all that follows, by the Fourier transform at 4 kHz; where it is highest is looked at again at the
+/// rate of the sound. Cost: thirty transforms of 16,384 points a second of speech.
 #[must_use]
 pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
-    let Audio { mut samples, .. } = resample(audio, RATE_HZ).ok()?;
-    soften(&mut samples);
+    let mut low = resample(audio, RATE_HZ).ok()?;
+    soften(&mut low.samples);
+    let (samples, loudest) = (&low.samples, active_level_db(&low)?);
     let at = |seconds: f64| (seconds * f64::from(RATE_HZ)) as usize;
     let (stretch, reach) = (at(STRETCH_S), at(LATEST_S) + at(STRETCH_S));
     let size = (reach + stretch).next_power_of_two();
     let mut planner = RealFftPlanner::<f32>::new();
     let (forward, backward) = (planner.plan_fft_forward(size), planner.plan_fft_inverse(size));
-    let mut squares = vec![0.0_f64; samples.len() + 1];
-    for (i, sample) in samples.iter().enumerate() {
-        squares[i + 1] = squares[i] + f64::from(sample * sample);
-    }
-    let loudest = crate::audio::active_level_db(&Audio { rate_hz: RATE_HZ, samples: samples.clone() })?;
+    let squares = energies(samples);
     let (mut own, mut all) = (forward.make_input_vec(), forward.make_input_vec());
     let (mut own_spectrum, mut all_spectrum) = (forward.make_output_vec(), forward.make_output_vec());
     let mut correlation = backward.make_output_vec();
-    for start in (0..samples.len().saturating_sub(stretch + at(SOONEST_S))).step_by(at(HOP_S)) {
+    for start in (0..samples.len().saturating_sub(2 * stretch)).step_by(at(HOP_S)) {
         let here = &samples[start..start + stretch];
         let energy = squares[start + stretch] - squares[start];
-        let level = 10.0 * (energy / stretch as f64).max(1e-12).log10();
-        if level < loudest - 15.0 || !moves(here) {
+        if level_db(here) < loudest - QUIETER_DB || !moves(here) {
             continue;
         }
         let behind = &samples[start..samples.len().min(start + reach)];
@@ -62,15 +62,18 @@ pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
             *all *= own.conj();
         }
         backward.process(&mut all_spectrum, &mut correlation).expect("buffers have the planned sizes");
-        for lag in at(SOONEST_S)..=behind.len().saturating_sub(stretch).min(at(LATEST_S)) {
+        let like = |lag: usize| {
             let other = squares[start + lag + stretch] - squares[start + lag];
-            let like = f64::from(correlation[lag]) / size as f64 / (energy * other).sqrt().max(1e-12);
             // What is the same is as loud.
-            if like >= ALIKE && other > 0.5 * energy && other < 2.0 * energy {
-                let [first, second] = [start, start + lag].map(|at| at as f64 / f64::from(RATE_HZ));
-                if is_same(audio, first, second) {
-                    return Some(Stretch { start: second, end: second + STRETCH_S });
-                }
+            let as_loud = other > 0.5 * energy && other < 2.0 * energy;
+            if as_loud { f64::from(correlation[lag]) / size as f64 / (energy * other).sqrt() } else { 0.0 }
+        };
+        let last = (samples.len() - start - stretch).min(at(LATEST_S));
+        let best = (stretch..=last).map(|lag| (like(lag), lag)).max_by(|a, b| a.0.total_cmp(&b.0));
+        if let Some((_, lag)) = best.filter(|(like, _)| *like >= ALIKE) {
+            let [first, second] = [start, start + lag].map(|at| at as f64 / f64::from(RATE_HZ));
+            if is_same(audio, first, second) {
+                return Some(Stretch { start: second, end: second + STRETCH_S });
             }
         }
     }
@@ -121,14 +124,10 @@ fn is_same(audio: &Audio, first_s: f64, second_s: f64) -> bool {
     ((before + behind + 2) * block) as f64 >= 0.95 * lag as f64 && sounding as f64 * BLOCK_S >= LEAST_SOUNDING_S
 }
 
-fn power(samples: &[f32]) -> f64 {
-    samples.iter().map(|s| f64::from(s * s)).sum::<f64>() / samples.len().max(1) as f64
-}
-
 /// Whether the level of a stretch moves.
 fn moves(samples: &[f32]) -> bool {
     const FRAMES: usize = 10;
-    let levels = samples.chunks(samples.len().div_ceil(FRAMES)).map(|frame| 10.0 * power(frame).max(1e-12).log10());
+    let levels = samples.chunks(samples.len().div_ceil(FRAMES)).map(level_db);
     let (low, high) = levels.fold((f64::MAX, f64::MIN), |(low, high), level| (low.min(level), high.max(level)));
     high - low >= MOVES_DB
 }

@@ -3,7 +3,7 @@
 use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 
-use crate::audio::Audio;
+use crate::audio::{Audio, decibels, power};
 use crate::stats::quantile;
 
 /// What the average spectrum of speech says of a voice and of the way its sound was made.
@@ -27,9 +27,8 @@ const QUIET: f64 = 1e-3;
 /// analysis", 1987), Hann windows of about 50 ms. None for less than a fifth of a second of sound.
 #[must_use]
 pub fn long_term_spectrum(audio: &Audio) -> Option<Spectrum> {
-    let size = ((f64::from(audio.rate_hz) * 0.05) as usize).next_power_of_two();
+    let size = audio.samples_in(0.05).next_power_of_two();
     let hop = size / 2;
-    let power = |frame: &[f32]| frame.iter().map(|s| f64::from(s * s)).sum::<f64>();
     let starts: Vec<usize> = (0..=audio.samples.len().checked_sub(size)?).step_by(hop).collect();
     let powers: Vec<f64> = starts.iter().map(|start| power(&audio.samples[*start..start + size])).collect();
     let least = quantile(&powers, 0.9)? * QUIET;
@@ -56,7 +55,7 @@ pub fn long_term_spectrum(audio: &Audio) -> Option<Spectrum> {
         let bins = |hz: f64| ((hz / hz_per_bin).round() as usize).min(sums.len() - 1);
         let (from, to) = (bins(middle / 1.122), bins(middle * 1.122).max(bins(middle / 1.122) + 1));
         let mean = sums[from..to].iter().sum::<f64>() / (to - from) as f64;
-        (middle.log2(), 10.0 * mean.max(1e-20).log10())
+        (middle.log2(), decibels(mean.max(1e-20)))
     });
     Some(Spectrum {
         tilt_db_per_octave: slope(&thirds.collect::<Vec<_>>())?,

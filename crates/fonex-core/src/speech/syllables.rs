@@ -1,7 +1,7 @@
 //! Syllables counted in the sound.
 
 use super::PitchTrack;
-use crate::audio::Audio;
+use crate::audio::{Audio, decibels, power};
 
 const HOP_S: f64 = 0.010;
 /// Long enough to hold a few periods of a low voice.
@@ -11,8 +11,8 @@ const DIP_DB: f64 = 2.5;
 /// And no quieter than this below the loudest.
 const BELOW_LOUDEST_DB: f64 = 25.0;
 
-/// The syllables of a recording: peaks of the level that are voiced, with a dip of 2.5 dB before them (de Jong and Wempe, "Praat script to
-/// detect syllable nuclei and measure speech rate automatically", 2009; windows of our own). Linear in the length.
+/// The syllables of a recording: peaks of the level that are voiced, with a dip of 2.5 dB before them (de Jong and Wempe, Behavior Research
+/// Methods 41(2), 2009; windows of our own). Linear in the length.
 #[must_use]
 pub fn syllables(audio: &Audio, track: &PitchTrack) -> u32 {
     let levels = levels_db(audio);
@@ -48,16 +48,11 @@ pub fn syllables(audio: &Audio, track: &PitchTrack) -> u32 {
 
 /// The level around each hop, Hann-weighted, in decibels.
 fn levels_db(audio: &Audio) -> Vec<f64> {
-    let rate = f64::from(audio.rate_hz);
-    let (hop, window) = (((rate * HOP_S) as usize).max(1), ((rate * WINDOW_S) as usize).max(2));
+    let (hop, window) = (audio.samples_in(HOP_S), audio.samples_in(WINDOW_S));
     // Powers of blocks first, so that the window costs a few additions.
     const BLOCKS: usize = 5;
     let block = (window / BLOCKS).max(1);
-    let powers: Vec<f64> = audio
-        .samples
-        .chunks(block)
-        .map(|block| block.iter().map(|s| f64::from(s * s)).sum::<f64>() / block.len() as f64)
-        .collect();
+    let powers: Vec<f64> = audio.samples.chunks(block).map(power).collect();
     let weights: Vec<f64> =
         (0..BLOCKS).map(|i| 0.5 - 0.5 * ((i as f64 + 0.5) / BLOCKS as f64 * std::f64::consts::TAU).cos()).collect();
     let total: f64 = weights.iter().sum();
@@ -73,7 +68,7 @@ fn levels_db(audio: &Audio) -> Vec<f64> {
                     weight * at.and_then(|at| powers.get(at)).copied().unwrap_or(0.0)
                 })
                 .sum();
-            10.0 * (power / total).max(1e-12).log10()
+            decibels((power / total).max(1e-12))
         })
         .collect()
 }

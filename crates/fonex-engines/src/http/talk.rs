@@ -135,9 +135,7 @@ impl Talk<'_> {
         sound: Option<&[u8]>,
         compressed: bool,
     ) -> Result<Outgoing, Ended> {
-        let url = Url::parse(&self.values.fill_url(&config.url)).map_err(Ended::broken)?;
-        let url =
-            config.query.iter().fold(url, |url, (key, template)| url.with_query(key, &self.values.fill(template)));
+        let url = self.values.address(&config.url, &config.query).map_err(Ended::broken)?;
         let body = body::build(config, &self.values, sound, self.engine.audio);
         let default = if body.bytes.is_empty() && body.media_type.is_none() { Method::GET } else { Method::POST };
         let method = config.method.as_ref().and_then(|m| Method::from_bytes(m.as_bytes()).ok()).unwrap_or(default);
@@ -146,19 +144,8 @@ impl Talk<'_> {
     }
 
     pub(super) fn headers(&self, config: &RequestConfig) -> Result<Vec<(HeaderName, HeaderValue)>, Ended> {
-        config
-            .headers
-            .iter()
-            .map(|(name, template)| {
-                let value = HeaderValue::from_str(&self.values.fill(template));
-                let name = HeaderName::try_from(name.as_str());
-                name.ok().zip(value.ok()).ok_or_else(|| Ended {
-                    outcome: Outcome::Refused,
-                    detail: format!("the header {template:?} cannot be sent with what is filled in"),
-                    then: RetryAdvice::Leave,
-                })
-            })
-            .collect()
+        let refused = |detail| Ended { outcome: Outcome::Refused, detail, then: RetryAdvice::Leave };
+        self.values.headers(&config.headers).map_err(refused)
     }
 
     /// What an answer's status and the rules say; an error for anything but an answer to read. The request already

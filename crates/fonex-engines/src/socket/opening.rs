@@ -6,12 +6,12 @@ use fonex_core::Outcome;
 use fonex_core::latency::Request;
 use tokio_tungstenite::tungstenite::client::IntoClientRequest;
 use tokio_tungstenite::tungstenite::error::{Error, ProtocolError};
-use tokio_tungstenite::tungstenite::http::{HeaderName, HeaderValue};
 use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 use tokio_tungstenite::{WebSocketStream, client_async_with_config};
 
 use super::SocketEngine;
-use crate::net::{Clocked, NetFailure, Opening, Url};
+use crate::RetryAdvice;
+use crate::net::{Clocked, NetFailure, Opening};
 use crate::values::Values;
 
 /// Opens the conversation; what opening took is noted in `asked`.
@@ -21,8 +21,7 @@ pub(super) async fn open(
     asked: &mut Request,
 ) -> Result<WebSocketStream<Clocked>, NetFailure> {
     let config = &engine.config;
-    let url = Url::parse(&values.fill_url(&config.url)).map_err(NetFailure::broken)?;
-    let url = config.query.iter().fold(url, |url, (key, template)| url.with_query(key, &values.fill(template)));
+    let url = values.address(&config.url, &config.query).map_err(NetFailure::broken)?;
     let mut opening = Opening::default();
     let opened = engine.net.open(&url.target, engine.limits.connect(), &mut opening).await;
     let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
@@ -34,11 +33,9 @@ pub(super) async fn open(
     let scheme = if url.target.tls { "wss" } else { "ws" };
     let address = format!("{scheme}://{}{}", url.host_header(), url.path);
     let mut request = address.into_client_request().map_err(|error| NetFailure::broken(error.to_string()))?;
-    for (name, template) in &config.headers {
-        let value = HeaderValue::from_str(&values.fill(template));
-        let Some((name, value)) = HeaderName::try_from(name.as_str()).ok().zip(value.ok()) else {
-            return Err(NetFailure::broken(format!("the header {template:?} cannot be sent with what is filled in")));
-        };
+    // Nothing was sent that a service could have declined; it is declined here, as over HTTP.
+    let refused = |detail| NetFailure { outcome: Outcome::Refused, detail, then: RetryAdvice::Leave };
+    for (name, value) in values.headers(&config.headers).map_err(refused)? {
         request.headers_mut().insert(name, value);
     }
     // What is owed to a service that does not read is bounded as well: answers to its pings.

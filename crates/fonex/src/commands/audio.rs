@@ -183,8 +183,12 @@ fn caption_labels(path: &Path) -> Result<Vec<SoundLabel>, Problem> {
 }
 
 fn measured(item: &Item, decoded: &Decoded, speech: bool) -> Measured {
-    let Loudness { integrated_lufs, true_peak_dbtp } = loudness(&decoded.audio);
     let measures = measure(&decoded.audio);
+    let speech = speech.then(|| measure_speech(&decoded.audio, &measures));
+    let Loudness { integrated_lufs, true_peak_dbtp } = match &speech {
+        Some(speech) => Loudness { integrated_lufs: speech.loudness_lufs, true_peak_dbtp: speech.true_peak_dbtp },
+        None => loudness(&decoded.audio),
+    };
     Measured {
         file: item.path.clone(),
         clip: item.clip.clone(),
@@ -195,7 +199,7 @@ fn measured(item: &Item, decoded: &Decoded, speech: bool) -> Measured {
         loudness_lufs: integrated_lufs,
         true_peak_dbtp,
         pauses: pauses(&decoded.audio, &PauseRule::default()),
-        speech: speech.then(|| measure_speech(&decoded.audio, &measures)),
+        speech,
         defect: decoded.defect.clone(),
     }
 }

@@ -17,5 +17,5 @@ pub(super) static MEASURE: Measure = Measure {
     says: ["speaks slower than", "speaks faster than"],
     about: "syllables counted in the sound over the time of speaking, pauses left out",
     explained: "Syllables, which are voiced peaks of the level with a dip of 2.5 dB before them, over the seconds between the silences at both ends, pauses of a quarter of a second and more left out; over all trials together.",
-    source: "de Jong and Wempe, Praat script to detect syllable nuclei and measure speech rate automatically, 2009",
+    source: "de Jong and Wempe, Behavior Research Methods 41(2), 2009",
 };

@@ -1,5 +1,7 @@
 //! The words that the forms of English are made of.
 
+use crate::text::numbers::{one_word, one_word_ordinal};
+
 /// Units: short forms, one of them, several of them.
 const UNITS: [(&[&str], &str, &str); 51] = [
     (&["km"], "kilometer", "kilometers"),
@@ -101,51 +103,13 @@ pub(super) fn two_word_unit(first: &str, second: &str) -> Option<&'static str> {
     UNITS.iter().find(|(_, one, several)| named == *one || named == *several).map(|(.., several)| *several)
 }
 
-/// Numbers in words below a hundred, and what goes with them.
-const NUMBERS: [&str; 36] = [
-    "zero",
-    "one",
-    "two",
-    "three",
-    "four",
-    "five",
-    "six",
-    "seven",
-    "eight",
-    "nine",
-    "ten",
-    "eleven",
-    "twelve",
-    "thirteen",
-    "fourteen",
-    "fifteen",
-    "sixteen",
-    "seventeen",
-    "eighteen",
-    "nineteen",
-    "twenty",
-    "thirty",
-    "forty",
-    "fifty",
-    "sixty",
-    "seventy",
-    "eighty",
-    "ninety",
-    "hundred",
-    "thousand",
-    "million",
-    "billion",
-    "trillion",
-    "dozen",
-    "half",
-    "oh",
-];
-
 /// Whether a word is a number in words, or in digits.
 pub(super) fn is_number(word: &str) -> bool {
+    const LARGE_AND_ODD: [&str; 8] = ["hundred", "thousand", "million", "billion", "trillion", "dozen", "half", "oh"];
+    let in_words = |word: &str| one_word(word).is_some() || LARGE_AND_ODD.contains(&word);
     word.starts_with(|c: char| c.is_ascii_digit())
-        || NUMBERS.contains(&word)
-        || word.split_once('-').is_some_and(|(tens, unit)| NUMBERS.contains(&tens) && NUMBERS.contains(&unit))
+        || in_words(word)
+        || word.split_once('-').is_some_and(|(tens, unit)| in_words(tens) && in_words(unit))
 }
 
 /// A number from 1 to 59 in digits or words.
@@ -153,54 +117,27 @@ pub(super) fn small_number(word: &str) -> Option<u32> {
     if let Ok(number) = word.parse::<u32>() {
         return (word.len() <= 2 && number < 60).then_some(number);
     }
-    let place = |word: &str| NUMBERS.iter().take(28).position(|known| *known == word).map(|at| at as u32);
-    let value = |at: u32| if at <= 20 { at } else { (at - 18) * 10 };
-    match word.split_once('-') {
-        Some((tens, unit)) => {
-            let (tens, unit) = (value(place(tens)?), value(place(unit)?));
-            (tens >= 20 && (1..10).contains(&unit)).then_some(tens + unit)
-        }
-        None => Some(value(place(word)?)).filter(|number| *number < 60),
-    }
+    let value = match word.split_once('-') {
+        Some((tens, unit)) => joined(one_word(tens)?, one_word(unit)?),
+        None => one_word(word),
+    };
+    value.filter(|number| *number < 60)
+}
+
+/// Tens and a unit.
+fn joined(tens: u32, unit: u32) -> Option<u32> {
+    (tens >= 20 && (1..10).contains(&unit)).then_some(tens + unit)
 }
 
 /// The cardinal of an ordinal in words or digits, up to 31.
 pub(super) fn day(word: &str) -> Option<u32> {
-    const ORDINALS: [&str; 20] = [
-        "first",
-        "second",
-        "third",
-        "fourth",
-        "fifth",
-        "sixth",
-        "seventh",
-        "eighth",
-        "ninth",
-        "tenth",
-        "eleventh",
-        "twelfth",
-        "thirteenth",
-        "fourteenth",
-        "fifteenth",
-        "sixteenth",
-        "seventeenth",
-        "eighteenth",
-        "nineteenth",
-        "twentieth",
-    ];
     let digits = ["st", "nd", "rd", "th"].iter().find_map(|ending| word.strip_suffix(ending));
-    if let Some(number) = digits.and_then(|digits| digits.parse::<u32>().ok()) {
-        return (1..=31).contains(&number).then_some(number);
-    }
-    let unit = |word: &str| ORDINALS.iter().position(|known| *known == word).map(|at| at as u32 + 1);
-    match word {
-        "thirtieth" => Some(30),
-        "thirty-first" => Some(31),
-        _ => match word.strip_prefix("twenty-") {
-            Some(rest) => unit(rest).filter(|unit| *unit < 10).map(|unit| 20 + unit),
-            None => unit(word),
-        },
-    }
+    let in_words = || match word.split_once('-') {
+        Some((tens, unit)) => joined(one_word(tens)?, one_word_ordinal(unit)?),
+        None => one_word_ordinal(word),
+    };
+    let number = digits.and_then(|digits| digits.parse::<u32>().ok()).or_else(in_words);
+    number.filter(|number| (1..=31).contains(number))
 }
 
 pub(super) fn is_month(word: &str) -> bool {

@@ -34,6 +34,20 @@ const CURRENCIES: [(char, &str, &[&str]); 4] = [
 ];
 const SMALL_MONEY: [&str; 5] = ["cent", "cents", "penny", "pence", "pennies"];
 
+/// A number from 0 to 19, or tens to 90, in one word.
+pub(in crate::text) fn one_word(word: &str) -> Option<u32> {
+    let place = |names: &[&str]| names.iter().position(|known| *known == word).map(|at| at as u32);
+    place(&UNITS).or_else(|| Some(place(&TEENS)? + 10)).or_else(|| Some((place(&TENS)? + 2) * 10))
+}
+
+/// The cardinal of an ordinal from 0 to 19, or of tens to 90, in one word.
+pub(in crate::text) fn one_word_ordinal(word: &str) -> Option<u32> {
+    let place = |names: &[&str]| names.iter().position(|known| *known == word).map(|at| at as u32);
+    place(&UNIT_ORDINALS)
+        .or_else(|| Some(place(&TEEN_ORDINALS)? + 10))
+        .or_else(|| Some((place(&TENS_ORDINALS)? + 2) * 10))
+}
+
 /// A number at the beginning of a stretch of tokens.
 struct Found {
     digits: String,
@@ -185,16 +199,10 @@ fn year_or_time(rest: &[&str]) -> Option<Found> {
 
 /// A number below a hundred in words, and the tokens it takes.
 fn below_hundred(rest: &[&str]) -> Option<(u64, usize)> {
-    let first = *rest.first()?;
-    if let Some(unit) = UNITS.iter().position(|known| *known == first) {
-        return Some((unit as u64, 1));
-    }
-    if let Some(teen) = TEENS.iter().position(|known| *known == first) {
-        return Some((teen as u64 + 10, 1));
-    }
-    let tens = (TENS.iter().position(|known| *known == first)? as u64 + 2) * 10;
-    let unit = rest.get(1).and_then(|next| UNITS.iter().skip(1).position(|known| known == next));
-    Some(unit.map_or((tens, 1), |unit| (tens + unit as u64 + 1, 2)))
+    let value = u64::from(one_word(rest.first()?)?);
+    let unit =
+        rest.get(1).filter(|_| value >= 20).and_then(|next| one_word(next)).filter(|unit| (1..10).contains(unit));
+    Some(unit.map_or((value, 1), |unit| (value + u64::from(unit), 2)))
 }
 
 /// A number in digits: `1,200`, `3.5`, `21st`, `1980s`, `5k`.
@@ -300,21 +308,13 @@ fn below_hundred_or_ordinal(rest: &[&str]) -> Option<(u64, usize, bool)> {
     if first == "hundredth" {
         return Some((100, 1, true));
     }
-    let place = |names: &[&str]| names.iter().position(|known| *known == first).map(|at| at as u64);
-    if let Some(unit) = place(&UNIT_ORDINALS) {
-        return Some((unit, 1, true));
+    if let Some(value) = one_word_ordinal(first) {
+        return Some((u64::from(value), 1, true));
     }
-    if let Some(teen) = place(&TEEN_ORDINALS) {
-        return Some((teen + 10, 1, true));
-    }
-    if let Some(tens) = place(&TENS_ORDINALS) {
-        return Some(((tens + 2) * 10, 1, true));
-    }
-    if let Some(tens) = place(&TENS)
-        && let Some(next) = rest.get(1)
-        && let Some(unit) = UNIT_ORDINALS.iter().skip(1).position(|known| known == next)
+    if let Some(tens) = one_word(first).filter(|value| *value >= 20)
+        && let Some(unit) = rest.get(1).and_then(|next| one_word_ordinal(next)).filter(|unit| (1..10).contains(unit))
     {
-        return Some(((tens + 2) * 10 + unit as u64 + 1, 2, true));
+        return Some((u64::from(tens + unit), 2, true));
     }
     below_hundred(rest).map(|(value, taken)| (value, taken, false))
 }

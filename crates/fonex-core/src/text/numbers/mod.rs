@@ -11,6 +11,7 @@ mod german;
 mod grammar;
 mod spanish;
 
+pub(super) use english::{one_word, one_word_ordinal};
 use serde::{Deserialize, Serialize};
 
 use super::forms::BOUNDARY;
