@@ -121,26 +121,29 @@ fn a_run_is_never_held_twice_while_it_passes_from_hand_to_hand() {
     use std::sync::atomic::{AtomicU32, Ordering};
     let folder = tempfile::tempdir().unwrap();
     drop(Store::open(folder.path()).unwrap());
-    let (holders, held) = (AtomicU32::new(0), AtomicU32::new(0));
+    let holders = AtomicU32::new(0);
     std::thread::scope(|scope| {
         for _ in 0..4 {
             scope.spawn(|| {
                 let store = Store::open(folder.path()).unwrap();
-                for _ in 0..2_000 {
-                    let Ok(lock) = store.lock(1) else { continue };
+                let mut own = 0;
+                while own < 2_000 {
+                    let Ok(lock) = store.lock(1) else {
+                        std::thread::yield_now();
+                        continue;
+                    };
+                    own += 1;
                     assert_eq!(holders.fetch_add(1, Ordering::SeqCst), 0);
                     let scratch = store.scratch(1, &lock).unwrap();
                     std::fs::write(scratch.join("mine"), "").unwrap();
                     std::thread::yield_now();
                     assert!(scratch.join("mine").exists(), "the holder's folder went");
-                    held.fetch_add(1, Ordering::SeqCst);
                     holders.fetch_sub(1, Ordering::SeqCst);
                     store.unlock(1, lock);
                 }
             });
         }
     });
-    assert!(held.load(Ordering::SeqCst) > 100);
     assert!(!folder.path().join("scratch-1").exists());
 }
 
