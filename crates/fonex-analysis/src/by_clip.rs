@@ -34,7 +34,7 @@ impl ByClip {
 
     /// A fact clip by clip, each clip a unit. Only repeats that contribute share the clip's weight.
     pub(crate) fn sample(&self, column: &Column) -> Sample {
-        let mut sample = Sample::new(column.width, UnitKind::Clip);
+        let mut sample = Sample::with_room(column.width, UnitKind::Clip, column.numbers.len(), self.clips.len());
         for at in 0..self.clips.len() {
             add_clip(&mut sample, at as u32, self.at(at), column);
         }

@@ -18,6 +18,13 @@ enum Form {
     F64 = 3,
 }
 
+impl Form {
+    /// Bytes of a number.
+    const fn bytes(self) -> usize {
+        1 << self as u8
+    }
+}
+
 impl Column {
     /// An empty column.
     #[must_use]
@@ -45,15 +52,20 @@ impl Column {
         self.ends.len()
     }
 
-    /// Adds the trials of another column of the same width.
-    pub(crate) fn append(&mut self, other: Self) {
-        let rows = (self.numbers.len() / self.width) as u32;
-        if self.ends.is_empty() {
-            *self = other;
-            return;
+    /// One column of chunks in their stored form, one behind the other. What is no chunk of this width is left out.
+    pub(crate) fn of_chunks(width: usize, chunks: Vec<Vec<u8>>) -> Self {
+        let mut whole = Self::new(width);
+        let stored = || chunks.iter().filter_map(|bytes| Stored::of(bytes));
+        whole.ends.reserve_exact(stored().map(|chunk| chunk.trials).sum());
+        whole.numbers.reserve_exact(stored().map(|chunk| chunk.numbers.len() / chunk.form.bytes()).sum());
+        for column in chunks.into_iter().filter_map(|bytes| Self::decode(&bytes)) {
+            if column.width == width {
+                let rows = (whole.numbers.len() / width) as u32;
+                whole.numbers.extend(column.numbers);
+                whole.ends.extend(column.ends.iter().map(|end| end + rows));
+            }
         }
-        self.numbers.extend(other.numbers);
-        self.ends.extend(other.ends.iter().map(|end| end + rows));
+        whole
     }
 
     /// The form in the store: the width, the trials, the rows of each trial where they are not one each, and the numbers in the
@@ -81,26 +93,56 @@ impl Column {
     /// Reads what [`Self::encode`] wrote; none where it is something else.
     #[must_use]
     pub fn decode(bytes: &[u8]) -> Option<Self> {
-        let [width, one_each, form, rest @ ..] = bytes else { return None };
-        let (count, mut rest) = rest.split_first_chunk::<4>()?;
-        let (width, trials) = (usize::from(*width), u32::from_le_bytes(*count) as usize);
-        let ends: Vec<u32> = if *one_each == 1 {
-            (1..=trials as u32).collect()
-        } else {
-            let (ends, numbers) = rest.split_at_checked(trials.checked_mul(4)?)?;
-            rest = numbers;
-            ends.chunks_exact(4).map(|end| u32::from_le_bytes([end[0], end[1], end[2], end[3]])).collect()
+        let Stored { width, trials, ends, form, numbers } = Stored::of(bytes)?;
+        let ends: Vec<u32> = match ends {
+            None => (1..=trials as u32).collect(),
+            Some(ends) => {
+                ends.chunks_exact(4).map(|end| u32::from_le_bytes([end[0], end[1], end[2], end[3]])).collect()
+            }
         };
         let numbers: Vec<f64> = match form {
-            0 => rest.iter().map(|byte| f64::from(*byte)).collect(),
-            1 => rest.chunks_exact(2).map(|n| f64::from(u16::from_le_bytes([n[0], n[1]]))).collect(),
-            2 => rest.chunks_exact(4).map(|n| f64::from(u32::from_le_bytes([n[0], n[1], n[2], n[3]]))).collect(),
-            3 => rest.chunks_exact(8).map(|n| f64::from_le_bytes(n.try_into().unwrap_or_default())).collect(),
-            _ => return None,
+            Form::U8 => numbers.iter().map(|byte| f64::from(*byte)).collect(),
+            Form::U16 => numbers.chunks_exact(2).map(|n| f64::from(u16::from_le_bytes([n[0], n[1]]))).collect(),
+            Form::U32 => {
+                numbers.chunks_exact(4).map(|n| f64::from(u32::from_le_bytes([n[0], n[1], n[2], n[3]]))).collect()
+            }
+            Form::F64 => {
+                numbers.chunks_exact(8).map(|n| f64::from_le_bytes(n.try_into().unwrap_or_default())).collect()
+            }
         };
         let rows = ends.last().copied().unwrap_or(0) as usize;
         let whole = width > 0 && numbers.len() == rows * width && ends.is_sorted();
         whole.then_some(Self { width, numbers, ends })
+    }
+}
+
+/// The parts of a column's stored form.
+struct Stored<'b> {
+    width: usize,
+    trials: usize,
+    /// None where every trial has one row.
+    ends: Option<&'b [u8]>,
+    form: Form,
+    numbers: &'b [u8],
+}
+
+impl<'b> Stored<'b> {
+    fn of(bytes: &'b [u8]) -> Option<Self> {
+        let [width, one_each, form, rest @ ..] = bytes else { return None };
+        let (count, rest) = rest.split_first_chunk::<4>()?;
+        let trials = u32::from_le_bytes(*count) as usize;
+        let form = [Form::U8, Form::U16, Form::U32, Form::F64].into_iter().find(|known| *known as u8 == *form)?;
+        let (ends, numbers) = if *one_each == 1 {
+            let bytes = trials.checked_mul(usize::from(*width))?.checked_mul(form.bytes())?;
+            if rest.len() != bytes {
+                return None;
+            }
+            (None, rest)
+        } else {
+            let (ends, numbers) = rest.split_at_checked(trials.checked_mul(4)?)?;
+            (Some(ends), numbers)
+        };
+        Some(Self { width: usize::from(*width), trials, ends, form, numbers })
     }
 }
 
@@ -147,5 +189,7 @@ mod tests {
             assert_eq!(Column::decode(&bytes[..cut]), None, "{cut}");
         }
         assert_eq!(Column::decode(&[2, 1, 9, 0, 0, 0, 0]), None);
+        // More trials than numbers.
+        assert_eq!(Column::decode(&[1, 1, 0, 255, 255, 255, 255, 0]), None);
     }
 }

@@ -59,10 +59,33 @@ impl Side<'_> {
     }
 }
 
-/// Recognisers, synthesisers and responders: only variants that do the same are compared.
+/// Recognisers, synthesisers, synthesisers as recognisers hear them, and responders.
 #[must_use]
-pub fn by_task<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 3] {
-    Task::ALL.map(|task| sides.iter().copied().filter(|side| side.variant.variant.task == task).collect())
+pub fn by_kind<'s>(sides: &[Side<'s>]) -> [Vec<Side<'s>>; 4] {
+    [(Task::Hear, false), (Task::Speak, false), (Task::Hear, true), (Task::Reply, false)].map(|kind| {
+        let own = |side: &&Side<'_>| (side.variant.variant.task, side.variant.variant.hears.is_some()) == kind;
+        sides.iter().filter(own).copied().collect()
+    })
+}
+
+/// Groups of variants that do the same, voices by the recogniser that hears them: only those are compared.
+#[must_use]
+pub fn comparable<'s>(sides: &[Side<'s>]) -> Vec<Vec<Side<'s>>> {
+    let mut groups: Vec<Vec<Side<'s>>> = Vec::new();
+    let listener = |side: &Side<'_>| {
+        let variant = &side.variant.variant;
+        variant.hears.map(|_| (variant.engine.clone(), variant.model.clone()))
+    };
+    for side in by_kind(sides).into_iter().flatten() {
+        let alike = |group: &&mut Vec<Side<'_>>| {
+            group[0].variant.variant.task == side.variant.variant.task && listener(&group[0]) == listener(&side)
+        };
+        match groups.iter_mut().find(alike) {
+            Some(group) => group.push(side),
+            None => groups.push(vec![side]),
+        }
+    }
+    groups
 }
 
 /// What a comparison asks.
@@ -167,9 +190,12 @@ impl<'v> Paired<'v> {
 
     fn questions(&self, store: &Store, asked: &Asked) -> Result<Vec<Question>, StoreError> {
         let task = self.sides[0].variant.variant.task;
+        // How long a recogniser takes to hear a voice says nothing of the voice.
+        let heard = self.sides.iter().all(|side| side.variant.variant.hears.is_some());
         let by_default = asked.measures.is_empty();
         let named: Vec<&'static Measure> = if by_default {
-            ALL.iter().filter(|measure| measure.asked && measure.tasks.contains(&task)).copied().collect()
+            let asked = |measure: &&&Measure| measure.asked && !(heard && measure.fact.timed);
+            ALL.iter().filter(asked).filter(|measure| measure.tasks.contains(&task)).copied().collect()
         } else {
             asked.measures.iter().filter(|measure| measure.tasks.contains(&task)).copied().collect()
         };
@@ -271,7 +297,7 @@ impl<'v> Paired<'v> {
 /// A caution where intervals stand on few clips.
 pub(crate) fn few_clips(clips: u64) -> Option<String> {
     let count = if clips == 1 { "1 clip".to_owned() } else { format!("{clips} clips") };
-    (clips < FEW_CLIPS).then(|| format!("{count} only: with fewer than {FEW_CLIPS} take every interval as rough"))
+    (clips < FEW_CLIPS).then(|| format!("only {count}: with fewer than {FEW_CLIPS}, intervals are rough"))
 }
 
 /// Why times of two runs do not compare, if so.
@@ -281,14 +307,14 @@ pub fn unlike_machines(first: &Run, second: &Run) -> Option<String> {
     const BUSY: f64 = 0.15;
     let machine = |machine: &Machine| (machine.cpu.clone(), machine.cores, machine.memory_mib);
     if machine(&first.machine) != machine(&second.machine) {
-        return Some("made on different machines".to_owned());
+        return Some("run on different machines".to_owned());
     }
     let (one, other) = (first.machine.during, second.machine.during);
     if let (Some(one), Some(other)) = (one, other) {
         if (one.others - other.others).abs() > BUSY || one.others.max(other.others) > 2.0 * BUSY {
             let percent = |share: f64| format!("{:.0} %", share * 100.0);
             return Some(format!(
-                "other processes took {} of the processors in run {}, and {} in run {}",
+                "other processes used {} of the processors in run {}, and {} in run {}",
                 percent(one.others),
                 first.id,
                 percent(other.others),
@@ -299,7 +325,7 @@ pub fn unlike_machines(first: &Run, second: &Run) -> Option<String> {
             .iter()
             .find_map(|(id, busy)| Some((*id, busy.throttled.filter(|n| *n > 0)?)))
         {
-            return Some(format!("the processor was slowed down {times} times in run {run}"));
+            return Some(format!("the processor was throttled {times} times in run {run}"));
         }
     }
     None
@@ -328,22 +354,21 @@ pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
     }
     differs(
         a.corpus_checksum != b.corpus_checksum && second.material == Material::Whole,
-        "made on different corpora: only shared clips are compared".to_owned(),
+        "different corpora: only shared clips are compared".to_owned(),
     );
     let (one, other) = (first.run.profile(), second.run.profile());
     differs(one != other, format!("scored under different text profiles, {} and {}", one.name, other.name));
     differs(
         a.fonex_version != b.fonex_version,
-        format!("made by different versions of Fonex, {} and {}", a.fonex_version, b.fonex_version),
+        format!("run by different versions of Fonex, {} and {}", a.fonex_version, b.fonex_version),
     );
     let given = [first, second].map(|side| side.variant.extras.given.clone());
     if let [Some(one), Some(other)] = given {
-        differs(one != other, format!("given audio in different forms: {one} and {other}"));
+        differs(one != other, format!("audio sent in different formats: {one} and {other}"));
     }
     for side in [first, second] {
         let (failed, of) = (side.variant.failed(), side.variant.extras.trials);
-        let what =
-            format!("{} has {failed} of {of} trials without an answer; they are not in the pairs", side.name());
+        let what = format!("{} has no answer in {failed} of {of} trials; these are not compared", side.name());
         differs(failed > 0, what);
         let unfinished = side.run.run.state == RunState::Unfinished;
         differs(unfinished, format!("run {} is unfinished", side.run.name()));

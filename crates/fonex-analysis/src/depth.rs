@@ -10,7 +10,7 @@ use fonex_store::{Store, StoreError, StoredTrial};
 use serde::Serialize;
 
 use crate::by_clip::ByClip;
-use crate::labels::Labels;
+use crate::labels::{Labels, StoredLabel};
 use crate::rounds::in_rounds;
 use crate::view::{RunView, VariantView};
 
@@ -33,8 +33,8 @@ const ROUND: usize = 1 << 13;
 /// Clips of one part that one core works on. It decides how results are grouped, so it does not depend on the machine.
 const PART: usize = 1 << 10;
 
-/// The place of a clip with its trials.
-type TrialsOf = (usize, Vec<StoredTrial>);
+/// A label with the trials of its clip.
+type TrialsOf = (StoredLabel, Vec<StoredTrial>);
 
 /// The score of a variant with all that went wrong. None for other tasks than hearing.
 ///
@@ -44,14 +44,17 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
     if variant.variant.task != Task::Hear {
         return Ok(None);
     }
-    let labels = Labels::load(store, &run.run.corpus_checksum)?;
-    let empty = labels.empty_score(run.profile())?;
+    let labels = Labels::load(store, &run.run.corpus_checksum, run.profile())?;
+    let empty = &labels.empty_score;
     let repeats = store.repeats(run.run.id, variant.place)?;
-    let of_clip = |clip: usize| store.stored_trials_of(run.run.id, variant.place, labels.id(clip), repeats);
+    let with_trials = |label: StoredLabel| {
+        let trials = store.stored_trials_of(run.run.id, variant.place, &label.id, repeats)?;
+        Ok((label, trials))
+    };
     let read = |then: &mut dyn FnMut(Vec<TrialsOf>) -> Result<(), StoreError>| {
         for first in (0..labels.len()).step_by(ROUND) {
-            let clips = first..labels.len().min(first + ROUND);
-            then(clips.map(|clip| Ok((clip, of_clip(clip)?))).collect::<Result<_, StoreError>>()?)?;
+            let labels = labels.at(first as u32..labels.len().min(first + ROUND) as u32)?;
+            then(labels.into_iter().map(with_trials).collect::<Result<_, StoreError>>()?)?;
         }
         Ok(())
     };
@@ -61,8 +64,9 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
             let parts: Vec<&[TrialsOf]> = round.chunks(PART).collect();
             let scored = in_parallel(&parts, |part| {
                 let mut builder = empty.clone();
-                part.iter()
-                    .try_for_each(|(clip, trials)| add_clip(&mut builder, run, &labels.clip(*clip)?, trials))?;
+                part.iter().try_for_each(|(label, trials)| {
+                    add_clip(&mut builder, run, &variant.variant.label(label.read()?), trials)
+                })?;
                 Ok::<_, StoreError>(builder)
             });
             for part in scored {

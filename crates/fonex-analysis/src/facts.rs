@@ -16,7 +16,7 @@ use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, StoredTr
 use crate::checksum::profile_checksum;
 use crate::column::Column;
 use crate::extras::{AskedText, Extras, ExtrasBuilder};
-use crate::labels::Labels;
+use crate::labels::{Labels, StoredLabel};
 use crate::rounds::in_rounds;
 
 /// Trials of one part that one core works on.
@@ -111,14 +111,11 @@ impl Facts {
     }
 
     fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
-        let mut whole = Column::new(width);
-        for chunk in 0.. {
-            let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunk))? else { break };
-            if let Some(column) = Column::decode(&bytes).filter(|column| column.width == width) {
-                whole.append(column);
-            }
+        let mut chunks = Vec::new();
+        while let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunks.len()))? {
+            chunks.push(bytes);
         }
-        Ok(whole)
+        Ok(Column::of_chunks(width, chunks))
     }
 }
 
@@ -130,13 +127,21 @@ fn chunk_name(fact: &str, chunk: usize) -> String {
 struct Around<'r> {
     run: &'r Run,
     profile: &'r TextProfile,
-    labels: &'r Labels,
     /// By variant: the facts of its task.
     facts: Vec<Vec<&'static Fact>>,
     /// By variant: what a unit of use costs.
     prices: Vec<Option<UnitCosts>>,
-    empty: ScoreBuilder,
+    empty: &'r ScoreBuilder,
 }
+
+/// Trials that were read together, and the labels of their clips.
+struct Round {
+    trials: Vec<InRound>,
+    labels: Vec<StoredLabel>,
+}
+
+/// A trial and which label of its round it has; none where the corpus does not hold its clip.
+type InRound = (StoredTrial, Option<usize>);
 
 /// What a request, a character and a second of audio cost a variant, tiers and allowances shared out.
 #[derive(Debug, Clone, Copy)]
@@ -194,11 +199,12 @@ fn gather(
     profile: &TextProfile,
     keep: &mut dyn FnMut(KeptFact) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
-    let labels = Labels::load(store, &run.corpus_checksum)?;
-    let around = Around::new(store, run, profile, &labels)?;
+    let labels = Labels::load(store, &run.corpus_checksum, profile)?;
+    let around = Around::new(store, run, profile, &labels.empty_score)?;
     let mut kept = Vec::new();
-    let read =
-        |then: &mut dyn FnMut(Vec<StoredTrial>) -> Result<(), StoreError>| store.each_round(run.id, ROUND, then);
+    let read = |then: &mut dyn FnMut(Round) -> Result<(), StoreError>| {
+        store.each_round(run.id, ROUND, |trials| then(Round::of(&labels, trials)?))
+    };
     let gathering = in_rounds(read, keep, |rounds, kept| {
         let variants = run.variants.iter().zip(&around.facts);
         let mut gathering: Vec<Gathering> =
@@ -215,8 +221,26 @@ fn gather(
     kept.into_iter().try_for_each(keep)
 }
 
+impl Round {
+    fn of(labels: &Labels<'_>, trials: Vec<StoredTrial>) -> Result<Self, StoreError> {
+        let of_trials: Vec<Option<u32>> = trials.iter().map(|trial| labels.place(trial.clip_id())).collect();
+        let mut places: Vec<u32> = of_trials.iter().flatten().copied().collect();
+        places.sort_unstable();
+        places.dedup();
+        let labels = labels.at(places.into_iter())?;
+        let find = |place: u32| labels.binary_search_by_key(&place, |label| label.place).ok();
+        let trials = trials.into_iter().zip(of_trials).map(|(trial, place)| (trial, place.and_then(find)));
+        Ok(Self { trials: trials.collect(), labels })
+    }
+}
+
 impl<'r> Around<'r> {
-    fn new(store: &Store, run: &'r Run, profile: &'r TextProfile, labels: &'r Labels) -> Result<Self, StoreError> {
+    fn new(
+        store: &Store,
+        run: &'r Run,
+        profile: &'r TextProfile,
+        empty: &'r ScoreBuilder,
+    ) -> Result<Self, StoreError> {
         let mut used = vec![Usage::default(); run.variants.len()];
         for (variant, usage) in store.used(run.id)? {
             used[variant] = used[variant].plus(usage);
@@ -233,26 +257,28 @@ impl<'r> Around<'r> {
         Ok(Self {
             run,
             profile,
-            labels,
             facts: run.variants.iter().map(|variant| facts_of(variant.task)).collect(),
             prices,
-            empty: labels.empty_score(profile)?,
+            empty,
         })
     }
 
     /// Measures some trials on all cores and puts them behind those before.
     fn take_in(
         &self,
-        trials: Vec<StoredTrial>,
+        round: Round,
         gathering: &mut [Gathering],
         kept: &mut dyn FnMut(KeptFact),
     ) -> Result<(), StoreError> {
-        let parts: Vec<&[StoredTrial]> = trials.chunks(PART).collect();
+        let parts: Vec<&[InRound]> = round.trials.chunks(PART).collect();
         let observed = in_parallel(&parts, |part| {
             let mut builder = self.empty.clone();
-            let observe = |stored: &StoredTrial| -> Result<_, StoreError> {
+            let observe = |(stored, label): &InRound| -> Result<_, StoreError> {
                 let trial = stored.read()?;
-                let observed = self.observe(&trial, &mut builder)?;
+                let observed = match label {
+                    Some(label) if !trial.key.warm_up => self.observe(&trial, &round.labels[*label], &mut builder)?,
+                    _ => None,
+                };
                 Ok((trial, observed))
             };
             part.iter().map(observe).collect::<Result<Vec<_>, _>>()
@@ -269,12 +295,15 @@ impl<'r> Around<'r> {
         Ok(())
     }
 
-    /// None for a warm-up trial, or one whose clip is not known.
-    fn observe(&self, record: &TrialRecord, builder: &mut ScoreBuilder) -> Result<Option<Observed>, StoreError> {
-        let place = self.labels.place(&record.key.clip_id).filter(|_| !record.key.warm_up);
-        let Some(place) = place else { return Ok(None) };
-        let clip = &self.labels.clip(place as usize)?;
+    /// None where the label cannot be parsed.
+    fn observe(
+        &self,
+        record: &TrialRecord,
+        label: &StoredLabel,
+        builder: &mut ScoreBuilder,
+    ) -> Result<Option<Observed>, StoreError> {
         let variant = &self.run.variants[record.key.variant];
+        let (place, clip) = (label.place, &variant.label(label.read()?));
         let Ok(label) = Label::parse(&clip.text) else { return Ok(None) };
         let hearing = (variant.task == Task::Hear).then(|| self.hearing(record, clip, &label, builder));
         let in_pieces = hearing.as_ref().is_some_and(|counts| counts.in_pieces);

@@ -1,61 +1,71 @@
-//! The labels of a corpus as they lie in the store: a million of them take a third of the room, and are read where they are used.
+//! Where each clip of a corpus stands, and its labels read from the store round by round: a million of them never lie in memory.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use fonex_core::Clip;
 use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::text::TextProfile;
 use fonex_store::{Store, StoreError};
 
-/// The labels of a corpus, in its order.
-pub(crate) struct Labels {
-    records: Vec<Box<str>>,
-    ids: Vec<Arc<str>>,
-    places: HashMap<Arc<str>, u32>,
+/// The clips of a corpus, in its order.
+pub(crate) struct Labels<'s> {
+    store: &'s Store,
+    corpus_checksum: &'s str,
+    places: HashMap<Box<str>, u32>,
+    /// An empty score that knows the must-hear terms of all labels, since a term is invented wherever it is heard.
+    pub(crate) empty_score: ScoreBuilder,
 }
 
-impl Labels {
-    pub(crate) fn load(store: &Store, corpus_checksum: &str) -> Result<Self, StoreError> {
-        let mut labels = Self { records: Vec::new(), ids: Vec::new(), places: HashMap::new() };
+/// A label as it lies in the store, to be read where it is used.
+#[derive(Debug)]
+pub(crate) struct StoredLabel {
+    /// The place of its clip in the corpus.
+    pub(crate) place: u32,
+    /// The id of its clip.
+    pub(crate) id: Box<str>,
+    record: Box<str>,
+}
+
+impl StoredLabel {
+    pub(crate) fn read(&self) -> Result<Clip, StoreError> {
+        Ok(serde_json::from_str(&self.record)?)
+    }
+}
+
+impl<'s> Labels<'s> {
+    pub(crate) fn load(
+        store: &'s Store,
+        corpus_checksum: &'s str,
+        profile: &TextProfile,
+    ) -> Result<Self, StoreError> {
+        let (mut places, mut empty_score) = (HashMap::new(), ScoreBuilder::new(&profile.name));
         store.each_label(corpus_checksum, |id, record| {
-            let id: Arc<str> = id.into();
-            labels.places.insert(Arc::clone(&id), labels.records.len() as u32);
-            labels.ids.push(id);
-            labels.records.push(record.into());
+            places.insert(id.into(), places.len() as u32);
+            if record.contains("\"terms\"") {
+                empty_score.tell_terms(profile, &serde_json::from_str::<Clip>(record)?.terms);
+            }
             Ok(())
         })?;
-        Ok(labels)
+        places.shrink_to_fit();
+        Ok(Self { store, corpus_checksum, places, empty_score })
     }
 
     /// Clips.
-    pub(crate) const fn len(&self) -> usize {
-        self.records.len()
+    pub(crate) fn len(&self) -> usize {
+        self.places.len()
+    }
+
+    /// The labels at some places.
+    pub(crate) fn at(&self, places: impl Iterator<Item = u32>) -> Result<Vec<StoredLabel>, StoreError> {
+        let mut labels = Vec::with_capacity(places.size_hint().0);
+        self.store.labels_at(self.corpus_checksum, places, |place, id, record| {
+            labels.push(StoredLabel { place, id: id.into(), record: record.into() });
+        })?;
+        Ok(labels)
     }
 
     /// The place of a clip.
     pub(crate) fn place(&self, id: &str) -> Option<u32> {
         self.places.get(id).copied()
-    }
-
-    /// The id of the clip at a place.
-    pub(crate) fn id(&self, place: usize) -> &str {
-        &self.ids[place]
-    }
-
-    /// The label at a place.
-    pub(crate) fn clip(&self, place: usize) -> Result<Clip, StoreError> {
-        Ok(serde_json::from_str(&self.records[place])?)
-    }
-
-    /// An empty score that knows the must-hear terms of all of them, since a term is invented wherever it is heard.
-    pub(crate) fn empty_score(&self, profile: &TextProfile) -> Result<ScoreBuilder, StoreError> {
-        let mut empty = ScoreBuilder::new(&profile.name);
-        for (place, record) in self.records.iter().enumerate() {
-            if record.contains("\"terms\"") {
-                empty.tell_terms(profile, &self.clip(place)?.terms);
-            }
-        }
-        Ok(empty)
     }
 }

@@ -13,10 +13,11 @@ mod rounds;
 mod sheet;
 mod trend;
 mod view;
+mod voices;
 
 pub use checksum::profile_checksum;
 pub use column::Column;
-pub use compare::{Asked, Comparison, Material, Side, by_task, cautions, compare, unlike_machines};
+pub use compare::{Asked, Comparison, Material, Side, by_kind, cautions, comparable, compare, unlike_machines};
 pub use depth::{ClipResult, clip_result, score_in_depth, worst};
 pub use extras::{Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCount, RequestSummary};
 pub use facts::Facts;
@@ -24,3 +25,4 @@ pub use figures::{MANY_TRIALS, Wanted};
 pub use sheet::{Sheet, SliceKey};
 pub use trend::{Break, ChangeFinding, Followed, Point, Series, follow};
 pub use view::{CostSummary, RunView, SliceView, VariantView};
+pub use voices::{Natural, VoiceCard, natural};

@@ -248,7 +248,7 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
         if units.kind == UnitKind::Group && u64::from(units.count) < LEAST_GROUPS {
             let unit = drawn.as_str();
             withheld = Some(format!(
-                "{} {unit}s are too few to tell a change; --unit clip asks about these {unit}s only",
+                "{} {unit}s are too few to detect a change; --unit clip limits the verdict to these {unit}s only",
                 units.count
             ));
         } else if let Some(change) = scores(segment, &shared, &units, measure).and_then(|series| look(&series)) {

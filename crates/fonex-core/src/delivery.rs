@@ -124,12 +124,12 @@ impl Delivery {
     /// # Errors
     /// What is wrong with a length or the pace.
     pub fn check(&self) -> Result<(), ImpossibleDelivery> {
-        const LENGTHS: &str = "these lengths cannot be cut by";
+        const LENGTHS: &str = "audio cannot be cut with these lengths";
         let (fits, wrong, expected) = match *self {
             Self::Whole => (true, "", ""),
             Self::Live(pace) => (
                 pace.fits(),
-                "nothing can be delivered at this pace",
+                "audio cannot be streamed with these values",
                 "a speed of 0.05 to 100, frames of 5 to 5000 ms, and limits of 0.05 s or more",
             ),
             Self::Pieces { window_s, overlap_s } => (

@@ -66,7 +66,7 @@ impl AudioForm {
         }
         let widths: &[u16] = if self.container == Container::Wav { &[16, 24, 32] } else { &[16] };
         if !widths.contains(&self.bits) {
-            let what = format!("{} of {} bits cannot be given", self.container.as_str(), self.bits);
+            let what = format!("{} with {} bits is not supported", self.container.as_str(), self.bits);
             return Err(Problem::new(what, at("audio_bits")).expected("16, 24 or 32 bits in wav, 16 in flac and raw"));
         }
         Ok(())

@@ -19,7 +19,7 @@ use crate::config::ProgramParts;
 use crate::guard::Limits;
 use crate::http::longest_answer;
 use crate::json;
-use crate::mapping::{ResultConfig, ResultForm};
+use crate::mapping::{ResultConfig, ResultForm, Wanted};
 use crate::process::{Ending, Finished, Job, failure, run};
 use crate::rules::{self, OutcomeRule};
 use crate::spoken::{from_base64, sound};
@@ -105,7 +105,7 @@ impl CommandConfig {
             }
         };
         if !given {
-            let what = format!("the command is never given what it should {}", task.as_str());
+            let what = format!("the command never receives the input it should {}", task.as_str());
             return Err(Problem::new(what, at("command")).expected(ways));
         }
         let forms = [ResultForm::Text, ResultForm::Json, ResultForm::Audio];
@@ -243,7 +243,7 @@ impl CommandEngine {
                 let said =
                     String::from_utf8_lossy(stderr) + String::from_utf8_lossy(&stdout[..stdout.len().min(64 << 10)]);
                 let code = status.code().and_then(|code| u16::try_from(code).ok());
-                let json = || json::parse_bytes(stdout).ok();
+                let json = || json::parse_bytes(stdout, &Wanted::of(rules::addresses(&self.config.outcomes))).ok();
                 let json = if self.config.outcomes.is_empty() { None } else { json() };
                 let said = rules::Said { status: code, json: json.as_ref(), text: &said };
                 match rules::find(&self.config.outcomes, &said) {
@@ -262,7 +262,9 @@ impl CommandEngine {
                 let why = crate::net::io_reason(error);
                 return Some(Answer::failed(Outcome::Unreachable, format!("cannot start \"{program}\": {why}")));
             }
-            Ending::TimedOut => (Outcome::Late, format!("no end within the time limit of {} s", self.limits.total_s)),
+            Ending::TimedOut => {
+                (Outcome::Late, format!("did not end within the time limit of {} s", self.limits.total_s))
+            }
             Ending::Flooded => (Outcome::Broken, format!("the program wrote more than {} MiB", self.longest >> 20)),
             Ending::Stopped => (Outcome::Stopped, "stopped before the program ended".to_owned()),
         };
@@ -276,7 +278,7 @@ impl CommandEngine {
             let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
             return Ok(Heard { text, ..Heard::default() });
         }
-        let answer = json::parse(text).map_err(|error| {
+        let answer = json::parse(text, &Wanted::of(self.config.result.addresses())).map_err(|error| {
             format!("its result is not JSON ({error}): {}", cut(&text.chars().take(200).collect::<String>()))
         })?;
         self.config.result.heard(&answer)
@@ -285,13 +287,13 @@ impl CommandEngine {
 
 fn with_words(how: String, stderr: &[u8]) -> String {
     let said = cut(&String::from_utf8_lossy(stderr));
-    if said.is_empty() { how } else { format!("{how}; it said: {said}") }
+    if said.is_empty() { how } else { format!("{how}; its output: {said}") }
 }
 
 /// Reads the output file, whose size and kind the program alone decides.
 fn read_output(path: &Path, longest: usize) -> Result<Vec<u8>, String> {
     regular::read(path, longest as u64).map_err(|error| match error.kind() {
-        ErrorKind::NotFound => "the program ended well but wrote no output file".to_owned(),
+        ErrorKind::NotFound => "the program ended without an error but wrote no output file".to_owned(),
         ErrorKind::FileTooLarge => format!("the program wrote more than {} MiB", longest >> 20),
         _ => format!("its output file cannot be read: {error}"),
     })
@@ -374,7 +376,8 @@ impl CommandEngine {
         else {
             return sound(bytes, result.raw_rate_hz);
         };
-        let answer = json::parse_bytes(&bytes).map_err(|error| format!("its result is not JSON: {error}"))?;
+        let answer = json::parse_bytes(&bytes, &Wanted::of([address]))
+            .map_err(|error| format!("its result is not JSON: {error}"))?;
         let found = address.one(&answer).and_then(Value::as_str);
         let found = found.ok_or_else(|| format!("its result has no audio at {address}"))?;
         let bytes = from_base64(found)?;

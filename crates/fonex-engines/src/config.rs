@@ -204,7 +204,7 @@ impl EngineConfig {
             voices.0.extend(VoiceCatalogue::read_file(&folder.join(file))?.0);
         }
         if general.task != Task::Speak && !voices.0.is_empty() {
-            let problem = Problem::new(format!("\"{name}\" does not speak but lists voices"), at("voices"));
+            let problem = Problem::new(format!("\"{name}\" is not a synthesiser but lists voices"), at("voices"));
             return Err(problem.remedy("remove them, or write task = \"speak\""));
         }
         let audio = AudioForm {

@@ -13,7 +13,7 @@ pub fn hear_by(delivery: Delivery, engine: &dyn Engine, request: &HearRequest<'_
     }
     if let Delivery::Live(pace) = delivery {
         if !engine.takes_live() {
-            let why = "this engine takes no live audio; a socket does, and a worker with live = true";
+            let why = "this engine cannot take live audio; a socket can, and a worker with live = true";
             return Answer::failed(Outcome::Refused, why);
         }
         let live = Live { pace, ..request.live.unwrap_or(Live::paced(pace)) };

@@ -69,7 +69,7 @@ impl<'de> Deserialize<'de> for Pattern {
         let built = RegexBuilder::new(&text).size_limit(1 << 20).build();
         built.map(Self).map_err(|error| {
             let last = error.to_string().lines().last().unwrap_or_default().trim().to_owned();
-            serde::de::Error::custom(format!("{text:?} is no regular expression: {last}"))
+            serde::de::Error::custom(format!("{text:?} is not a regular expression: {last}"))
         })
     }
 }
@@ -116,6 +116,11 @@ pub(crate) fn holds(
             equals.is_none_or(|equals| equals == value) && matches.is_none_or(|pattern| pattern.found_in(&text))
         })
     })
+}
+
+/// Every address that the rules look at.
+pub(crate) fn addresses(rules: &[OutcomeRule]) -> impl Iterator<Item = &Address> {
+    rules.iter().filter_map(|rule| rule.at.as_ref())
 }
 
 /// The first rule that fits.

@@ -123,8 +123,8 @@ pub(crate) fn no_clip(path: &Path) -> Problem {
 
 /// The complaint about an id that stood before.
 pub(crate) fn taken(id: &str, place: Place, first: impl std::fmt::Display) -> Problem {
-    Problem::new(format!("the id \"{id}\" is taken already"), place.field("id"))
-        .remedy(format!("give each clip an id of its own; the first stands at {first}"))
+    Problem::new(format!("duplicate id \"{id}\""), place.field("id"))
+        .remedy(format!("give each clip its own id; the first is at {first}"))
 }
 
 /// Tags of one clip; results are sliced by each.
@@ -171,7 +171,7 @@ pub(crate) fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
             if !(0.0..=LATEST_S).contains(&time) {
                 let what = format!("the {what} \"{}\" {verb} at {time} s", word.text);
                 let problem = Problem::new(what, field(key)).expected("seconds from the start of the audio");
-                return Err(problem.remedy("divide by 1000 where they are milliseconds"));
+                return Err(problem.remedy("divide by 1000 if they are milliseconds"));
             }
         }
         if word.end < word.start {

@@ -132,7 +132,7 @@ impl HeardReading {
 /// The complaint about a result for a clip that has one.
 pub(crate) fn second(id: &str, place: Place) -> Problem {
     Problem::new(format!("there is a second result for \"{id}\""), place.field("id"))
-        .remedy("keep one result a clip; score repeats as files of their own")
+        .remedy("keep one result per clip; score repeats as separate files")
 }
 
 pub(crate) fn check_record(record: &HeardRecord, place: &Place) -> Result<(), Problem> {
@@ -153,7 +153,7 @@ pub(crate) fn check_record(record: &HeardRecord, place: &Place) -> Result<(), Pr
     }
     for (i, word) in record.words.iter().enumerate() {
         if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
-            let what = format!("the confidence {confidence} of \"{}\" is no probability", word.text);
+            let what = format!("the confidence {confidence} of \"{}\" is not a probability", word.text);
             let place = place.clone().field(format!("words[{i}].confidence"));
             return Err(Problem::new(what, place).expected("a number from 0 to 1"));
         }

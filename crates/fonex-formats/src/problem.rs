@@ -95,7 +95,7 @@ impl Problem {
             std::io::ErrorKind::NotFound => problem.remedy("check the path; it is taken from the current folder"),
             std::io::ErrorKind::PermissionDenied => problem.remedy("check who may read and write it"),
             std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
-                problem.remedy("make room, and repeat the command")
+                problem.remedy("free some space and repeat the command")
             }
             _ => problem,
         }
@@ -148,7 +148,7 @@ impl fmt::Display for Problems {
         }
         match self.0.len().saturating_sub(Self::PRINTED) {
             0 => Ok(()),
-            more => write!(f, "\nerror: {more} more like these; mend the first ones and run again"),
+            more => write!(f, "\nerror: {more} more like these; fix the first ones and run again"),
         }
     }
 }

@@ -27,8 +27,8 @@ pub fn parse_strict<T: DeserializeOwned>(text: &str, place: Place) -> Result<T, 
         }
     })?;
     reader.end().map_err(|error| {
-        Problem::new(format!("something follows the JSON value at column {}", error.column()), place)
-            .remedy("put each object on a line of its own")
+        Problem::new(format!("unexpected text after the JSON value at column {}", error.column()), place)
+            .remedy("put each object on its own line")
     })?;
     Ok(value)
 }

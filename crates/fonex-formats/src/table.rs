@@ -41,7 +41,7 @@ impl Rows {
             header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
         // Which of two is meant cannot be known.
         if let Some(twice) = header.iter().enumerate().find(|(at, name)| header[..*at].contains(name)) {
-            let problem = Problem::new(format!("the column \"{}\" stands twice", twice.1), Place::line(path, 1));
+            let problem = Problem::new(format!("the column \"{}\" occurs twice", twice.1), Place::line(path, 1));
             return Err(problem.remedy("rename or remove one of them"));
         }
         Ok(Self { reader, since_row, header, lines_lag: u64::from(breaks_with_crlf(path)) })
@@ -123,7 +123,7 @@ fn csv_problem(path: &Path, error: &csv::Error, begins: u64) -> Problem {
         csv::ErrorKind::Utf8 { .. } => Problem::new("the row is not UTF-8", place).remedy("save the file as UTF-8"),
         csv::ErrorKind::Io(error) if error.kind() == ErrorKind::FileTooLarge => {
             let what = format!("the row is longer than {} MiB", LONGEST_LINE >> 20);
-            Problem::new(what, Place::line(path, begins)).remedy("close the quotation mark that was left open")
+            Problem::new(what, Place::line(path, begins)).remedy("close the open quotation mark")
         }
         csv::ErrorKind::Io(error) => Problem::io("read", path, error),
         other => Problem::new(format!("the table cannot be read: {other:?}"), place),

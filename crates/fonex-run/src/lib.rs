@@ -33,13 +33,13 @@ pub fn store_problem(error: &StoreError) -> Problem {
     let problem = Problem::new(error.to_string(), Place::default());
     match error {
         StoreError::Database(_) | StoreError::Record(_) => {
-            problem.remedy("check that .fonex/runs.db beside the bench file is a Fonex store and may be written")
+            problem.remedy("check that .fonex/runs.db beside the bench file is a Fonex store and is writable")
         }
         _ if is_full(error) => problem.remedy(
-            "make room (or raise the limit on file sizes), and repeat the command: every finished trial is kept",
+            "free some space (or raise the file size limit) and repeat the command: every finished trial is kept",
         ),
         StoreError::Full(_) | StoreError::ReadOnly(_) | StoreError::Io(_) => {
-            problem.remedy("check that the folder .fonex beside the bench file may be written")
+            problem.remedy("check that the folder .fonex beside the bench file is writable")
         }
         StoreError::Damaged { run, .. } => {
             problem.remedy(format!("delete the run (fonex runs delete {run}), or bring the store back from a copy"))

@@ -14,7 +14,7 @@ use crate::confusions::{invented, mistaken};
 /// How a stand-in recogniser behaves.
 ///
 /// A word goes wrong with probability `base_errors + errors_per_db x (quiet_db - SNR)`, the second part only below
-/// `quiet_db`; of wrong words 62 % are mistaken for another, 25 % dropped and 13 % followed by an invented one.
+/// `quiet_db`, and `errors_per_clipped` for each percent of clipped samples on top; of wrong words 62 % are mistaken for another, 25 % dropped and 13 % followed by an invented one.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct HearProfile {
@@ -22,6 +22,8 @@ pub struct HearProfile {
     pub base_errors: f64,
     /// Further share for each decibel of signal-to-noise ratio below `quiet_db`.
     pub errors_per_db: f64,
+    /// Further share for each percent of the samples that is clipped.
+    pub errors_per_clipped: f64,
     /// Signal-to-noise ratio above which noise does no harm, in decibels.
     pub quiet_db: f64,
     /// By how much every word is put too late, in milliseconds.
@@ -59,6 +61,7 @@ impl Default for HearProfile {
         Self {
             base_errors: 0.05,
             errors_per_db: 0.01,
+            errors_per_clipped: 0.0,
             quiet_db: 25.0,
             offset_ms: 0.0,
             drift_ms_per_min: 0.0,
@@ -74,14 +77,15 @@ impl Default for HearProfile {
 }
 
 impl HearProfile {
-    /// The chance that a word goes wrong at a signal-to-noise ratio; none stands for no measurable noise.
+    /// The chance that a word goes wrong at a signal-to-noise ratio, none of which stands for no measurable noise, and with a share of
+    /// clipped samples.
     #[must_use]
-    pub fn error_chance(&self, snr_db: Option<f64>) -> f64 {
+    pub fn error_chance(&self, snr_db: Option<f64>, clipped_share: f64) -> f64 {
         let change = self.builds.get(&self.build).copied().unwrap_or_default();
         let base = change.base_errors.unwrap_or(self.base_errors);
         let per_db = change.errors_per_db.unwrap_or(self.errors_per_db);
         let short_db = snr_db.map_or(0.0, |snr| (self.quiet_db - snr).max(0.0));
-        (base + per_db * short_db).clamp(0.0, 0.95)
+        (base + per_db * short_db + self.errors_per_clipped * clipped_share * 100.0).clamp(0.0, 0.95)
     }
 }
 
@@ -103,7 +107,8 @@ pub struct Hearing {
 pub fn hear(profile: &HearProfile, seed: u64, name: &str, model: &str, clip: &Clip, audio: &Audio) -> Hearing {
     let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
     let written: Vec<&str> = text.split_whitespace().collect();
-    let chance = profile.error_chance(measure(audio).snr_db);
+    let measures = measure(audio);
+    let chance = profile.error_chance(measures.snr_db, measures.clipped_share);
     let mut words: Vec<HeardWord> = Vec::with_capacity(written.len());
     for (index, word) in written.iter().enumerate() {
         let place = index.to_string();
@@ -195,7 +200,7 @@ mod tests {
         let profile =
             HearProfile { base_errors: 0.04, errors_per_db: 0.01, quiet_db: 25.0, ..HearProfile::default() };
         for snr_db in [40.0, 15.0, 5.0] {
-            let expected = profile.error_chance(measure(&speech(snr_db)).snr_db);
+            let expected = profile.error_chance(measure(&speech(snr_db)).snr_db, 0.0);
             let share = share_wrong(&profile, snr_db);
             assert!((share - expected).abs() < 0.02, "{share} for {expected} at {snr_db} dB");
         }

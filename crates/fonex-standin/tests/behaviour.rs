@@ -134,7 +134,7 @@ fn noise_harms_below_its_threshold_only() {
     for (snr_db, expected) in
         [(None, 0.1), (Some(40.0), 0.1), (Some(20.0), 0.1), (Some(10.0), 0.3), (Some(0.0), 0.5), (Some(-60.0), 0.95)]
     {
-        assert!((profile.error_chance(snr_db) - expected).abs() < 1e-12, "{snr_db:?}");
+        assert!((profile.error_chance(snr_db, 0.0) - expected).abs() < 1e-12, "{snr_db:?}");
     }
 }
 

@@ -10,7 +10,7 @@ pub enum StoreError {
     #[error("the store refused: {0}")]
     Database(#[source] rusqlite::Error),
     /// There is no room left for what is to be stored.
-    #[error("there is no room left for the store, or its disk fails: {0}")]
+    #[error("no space left for the store, or a disk error: {0}")]
     Full(#[source] rusqlite::Error),
     /// The store lies where nothing can be written.
     #[error("the store cannot be written: {0}")]

@@ -20,4 +20,4 @@ pub use records::{Busy, LeftOut, Machine, NewRun, Run, RunState, TrialKey, Trial
 pub use runs::RunRef;
 pub use store::Store;
 pub use studies::{Study, StudyKind};
-pub use trials::StoredTrial;
+pub use trials::{Spoken, StoredTrial};

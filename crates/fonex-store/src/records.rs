@@ -164,6 +164,20 @@ pub struct Variant {
     /// What the engine charged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub prices: Option<Prices>,
+    /// Of a recogniser that hears what a voice of the same run spoke: the place of that voice's variant.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hears: Option<usize>,
+}
+
+impl Variant {
+    /// A label as it holds for what this variant is given: its times are those of the corpus's own audio.
+    #[must_use]
+    pub fn label(&self, clip: Clip) -> Clip {
+        if self.hears.is_none() {
+            return clip;
+        }
+        Clip { words: Vec::new(), segments: Vec::new(), ..clip }
+    }
 }
 
 fn is_whole(delivery: &Delivery) -> bool {

@@ -202,15 +202,39 @@ impl Store {
         Ok(())
     }
 
-    /// The labels at some places of a run's corpus.
+    /// Calls `with` for the labels at some places of a run's corpus: the place, the clip's id and the label as it lies in the
+    /// store. A place beyond the corpus has none.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn labels_at(
+        &self,
+        corpus_checksum: &str,
+        places: impl Iterator<Item = u32>,
+        mut with: impl FnMut(u32, &str, &str),
+    ) -> Result<(), StoreError> {
+        let sql = "select clip_id, record from clips where corpus_checksum = $1 and ordinal = $2";
+        let mut select = self.connection().prepare_cached(sql)?;
+        for place in places {
+            let mut rows = select.query(params![corpus_checksum, place])?;
+            if let Some(row) = rows.next()? {
+                let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
+                with(place, text(0)?, text(1)?);
+            }
+        }
+        Ok(())
+    }
+
+    /// The label at a place of a run's corpus.
     ///
     /// # Errors
     /// When the store cannot be read.
     pub fn clip_at(&self, corpus_checksum: &str, ordinal: u32) -> Result<Option<Clip>, StoreError> {
-        let sql = "select record from clips where corpus_checksum = $1 and ordinal = $2";
-        let record: Option<String> =
-            self.connection().query_row(sql, params![corpus_checksum, ordinal], |row| row.get(0)).optional()?;
-        Ok(record.as_deref().map(serde_json::from_str).transpose()?)
+        let mut clip = Ok(None);
+        self.labels_at(corpus_checksum, std::iter::once(ordinal), |_, _, record| {
+            clip = serde_json::from_str(record).map(Some);
+        })?;
+        Ok(clip?)
     }
 
     /// Checks that every trial of a run belongs to one of its variants.

@@ -1,6 +1,6 @@
 //! Trials of a run: written as they end, read in the order that is asked for.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use fonex_core::Outcome;
 use fonex_core::cost::Usage;
@@ -154,6 +154,28 @@ impl Store {
         rows.collect()
     }
 
+    /// What some variants of a run have spoken so far.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn spoken(
+        &self,
+        run: i64,
+        variants: impl Iterator<Item = usize>,
+    ) -> Result<HashMap<TrialKey, Spoken>, StoreError> {
+        let mut select = self.connection().prepare(
+            "select variant, clip_id, repeat, warm_up, outcome, audio_file from trials where run_id = $1 and variant = $2",
+        )?;
+        let mut spoken = HashMap::new();
+        for variant in variants.collect::<BTreeSet<usize>>() {
+            let mut rows = select.query(params![run, variant as i64])?;
+            while let Some(row) = rows.next()? {
+                spoken.insert(read_key(row)?, Spoken { outcome: read_outcome(row, 4)?, audio_file: row.get(5)? });
+            }
+        }
+        Ok(spoken)
+    }
+
     /// What a run has used so far, by the place of its variants.
     ///
     /// # Errors
@@ -181,6 +203,15 @@ impl Store {
     }
 }
 
+/// How a trial of a voice ended, and the name of the audio it left.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Spoken {
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What was spoken.
+    pub audio_file: Option<String>,
+}
+
 fn read_key(row: &Row<'_>) -> rusqlite::Result<TrialKey> {
     Ok(TrialKey {
         variant: row.get::<_, i64>(0)? as usize,
@@ -206,6 +237,12 @@ pub struct StoredTrial {
 }
 
 impl StoredTrial {
+    /// The id of its clip.
+    #[must_use]
+    pub fn clip_id(&self) -> &str {
+        &self.record.key.clip_id
+    }
+
     /// The trial.
     ///
     /// # Errors

@@ -30,6 +30,7 @@ fn variant(name: &str) -> Variant {
         delivery: Delivery::Whole,
         languages: Vec::new(),
         prices: None,
+        hears: None,
     }
 }
 

@@ -51,6 +51,7 @@ fn new_run(label: Option<&str>) -> NewRun {
             delivery: Delivery::Whole,
             languages: Vec::new(),
             prices: None,
+            hears: None,
         }],
         clips: vec![clip("b"), clip("a")],
         left_out: vec![LeftOut { clip_id: "z".into(), reason: "no audio".into() }],

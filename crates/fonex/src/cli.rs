@@ -40,33 +40,33 @@ pub enum Command {
     Demo(DemoOptions),
     /// Write a commented bench file to start from
     Init(InitOptions),
-    /// Give an engine one clip or one sentence, now
+    /// Send one clip or one sentence to an engine now
     Try(TryOptions),
-    /// List, probe and ask the engines of the bench file
+    /// List and probe the engines of the bench file
     #[command(after_help = "Example, in the folder the demo made: fonex engine list")]
     Engine {
         #[command(subcommand)]
         command: EngineCommand,
     },
-    /// Execute a plan of the bench file; resumes where a killed run stopped
+    /// Execute a plan of the bench file; an interrupted run is resumed
     Run(RunOptions),
-    /// Run the same clips at several windows or pause rules, and chart error rate against delay
+    /// Run the same clips with several window lengths or pause rules; chart error rate against delay
     Windows(WindowsOptions),
-    /// Put load on the engines of a plan and find where they give way
+    /// Load-test the engines of a plan and find the highest rate they sustain
     Load(LoadOptions),
-    /// Hear, reply and speak as one turn, and say where its time goes
+    /// Chain recogniser, responder and synthesiser into turns; show where the time goes
     Turns(TurnsOptions),
     /// Score results that already exist against their labels
     Score(ScoreOptions),
-    /// Write captions from what was heard, and check captions that exist
+    /// Write captions from recognised words; check existing captions
     #[command(after_help = "Example, in the folder the demo made: fonex captions write last --clip radio-006")]
     Captions {
         #[command(subcommand)]
         command: CaptionsCommand,
     },
-    /// Measure recordings, and picture one with its labels
+    /// Measure recordings; draw one with its labels
     Audio(AudioOptions),
-    /// Check, describe, pick and vary the clips before anyone measures
+    /// Import, check, describe, sample and degrade a corpus
     #[command(after_help = "Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
     Corpus {
         #[command(subcommand)]
@@ -84,7 +84,7 @@ pub enum Command {
     Trend(TrendOptions),
     /// Write a self-contained HTML report
     Report(ReportOptions),
-    /// The simulated engines that ship with Fonex
+    /// Run the simulated engines that ship with Fonex
     #[command(
         after_help = "Example, in the folder the demo made: fonex standin serve --port 8790 --key-from FONEX_DEMO_KEY"
     )]
@@ -99,7 +99,7 @@ pub enum Command {
 /// Where the bench file is.
 #[derive(Debug, Clone, Args)]
 pub struct BenchArg {
-    /// Bench file; its runs are kept in .fonex beside it
+    /// Bench file; runs are stored in .fonex in its folder
     #[arg(short, long, value_name = "FILE", default_value = "fonex.toml")]
     pub bench: PathBuf,
 }
@@ -107,9 +107,9 @@ pub struct BenchArg {
 /// In which form results are printed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// For reading in a terminal
+    /// For a terminal
     Table,
-    /// For programs; nothing else goes to standard output
+    /// For programs; standard output holds nothing else
     Json,
     /// For spreadsheets
     Csv,
@@ -119,7 +119,7 @@ pub enum Format {
 
 #[derive(Debug, Clone, Args)]
 pub struct FormatArg {
-    /// Form of the output
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     pub format: Format,
 }

@@ -125,6 +125,7 @@ pub fn variant(name: &str, task: Task) -> Variant {
         delivery: fonex_core::Delivery::Whole,
         languages: Vec::new(),
         prices: None,
+        hears: None,
     }
 }
 

@@ -30,7 +30,7 @@ pub struct ConfidenceReport {
     /// None where all words were right or all wrong.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub normalised_cross_entropy: Option<f64>,
-    /// Area under the receiver operating characteristic: the chance that a right word has a higher confidence than a
+    /// Area under the receiver operating characteristic: probability that a correct word has a higher confidence than a
     /// wrong one, ties counted half. None where all were right or all wrong.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub roc_area: Option<f64>,

@@ -77,14 +77,14 @@ impl Price {
     #[must_use]
     pub fn fault(&self) -> Option<&'static str> {
         match self {
-            Self::Flat(each) => (!(each.is_finite() && *each >= 0.0)).then_some("a price below zero"),
+            Self::Flat(each) => (!(each.is_finite() && *each >= 0.0)).then_some("a negative price"),
             Self::Tiered(Tiers { free, each, tiers }) => {
                 let figures = [*free, *each].into_iter().chain(tiers.iter().flat_map(|t| [t.from, t.each]));
                 if figures.into_iter().any(|figure| !(figure.is_finite() && figure >= 0.0)) {
-                    return Some("a price below zero");
+                    return Some("a negative price");
                 }
                 let rising = tiers.windows(2).all(|pair| pair[0].from < pair[1].from);
-                (!rising).then_some("tiers that do not rise")
+                (!rising).then_some("tiers whose limits do not increase")
             }
         }
     }
@@ -168,7 +168,7 @@ impl Prices {
         let price = prices.into_iter().find_map(|(key, price)| Some((key, price.as_ref()?.fault()?)));
         price.or_else(|| {
             let bad = lengths.into_iter().find(|(_, s)| s.is_some_and(|s| !(s.is_finite() && s > 0.0)))?;
-            Some((bad.0, "a length that is not above zero"))
+            Some((bad.0, "a length that is not positive"))
         })
     }
 }

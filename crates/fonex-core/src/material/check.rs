@@ -72,28 +72,28 @@ checks! {
     AudioTruncated, "audio-truncated", Error, "Copy the file again from its source.";
     AudioMislabelled, "audio-mislabelled", Warning, "Rename the file to what its bytes are.";
     AudioSilent, "audio-silent", Error, "Check the recording; a silent clip counts as deletions.";
-    NoSpeech, "no-speech", Warning, "Listen to it: nobody seems to speak, and the label says something.";
-    LabelTimes, "label-times", Error, "Make the labels anew for this audio.";
+    NoSpeech, "no-speech", Warning, "Listen to it: the label has words, but no speech was found.";
+    LabelTimes, "label-times", Error, "Label this audio again.";
     LabelOrder, "label-order", Warning, "Sort the words by time, without overlap.";
     SegmentOrder, "segment-order", Warning, "Sort the segments by time, without overlap.";
     SegmentRate, "segment-rate", Error, "Check the times of the segment, and that its text belongs there.";
     SpeakingRate, "speaking-rate", Error, "Check that the label belongs to this audio.";
     SlowRate, "slow-rate", Warning, "Check that the label holds all that is said.";
-    DuplicateAudio, "duplicate-audio", Error, "Keep one of the clips; twice the same clip is no second proof.";
-    DuplicateText, "duplicate-text", Note, "Fine where several people say the same; otherwise keep one.";
+    DuplicateAudio, "duplicate-audio", Error, "Keep one of the clips: a duplicate adds no evidence.";
+    DuplicateText, "duplicate-text", Note, "Keep it if several people say the same; otherwise remove all but one.";
     TermAbsent, "term-absent", Error, "Write the term as it stands in the text.";
     OtherScript, "other-script", Error, "Correct lang, or the text.";
     OtherLanguage, "other-language", Warning, "Correct lang, or check the text.";
-    StrangeCharacters, "strange-characters", Warning, "Replace them; the text profile does not know them.";
-    EmptyLabel, "empty-label", Note, "Fine for a clip in which nobody speaks.";
-    Clipping, "clipping", Warning, "Record at a lower level; clipped speech is harder than speech.";
+    StrangeCharacters, "strange-characters", Warning, "Replace these characters; the text profile does not cover them.";
+    EmptyLabel, "empty-label", Note, "Correct only if nobody speaks in this clip.";
+    Clipping, "clipping", Warning, "Record at a lower level; clipping adds errors that are not the engine's.";
     DcOffset, "dc-offset", Warning, "Remove the offset with a high-pass filter.";
-    LowLevel, "low-level", Warning, "Raise the level, or record nearer.";
+    LowLevel, "low-level", Warning, "Raise the level, or move the microphone closer.";
     RateTooLow, "rate-too-low", Warning, "The engine was made for a higher rate; expect more errors, or use its narrow-band model.";
-    FewBits, "few-bits", Note, "Export the recording anew with 16 bits or more; what is lost cannot be brought back.";
-    SeveralChannels, "several-channels", Note, "Channels are mixed to one; keep one side where two people speak.";
+    FewBits, "few-bits", Note, "Export the recording again with 16 bits or more; lost resolution cannot be restored.";
+    SeveralChannels, "several-channels", Note, "Channels are mixed down; set side on the clip where each holds one speaker.";
     FewClips, "few-clips", Note, "Add clips before concluding about this group.";
-    OneSpeaker, "one-speaker", Warning, "Add speakers; one voice says little about others.";
+    OneSpeaker, "one-speaker", Warning, "Add speakers; results for one voice do not generalise.";
 }
 
 /// What is known of a clip's audio file.

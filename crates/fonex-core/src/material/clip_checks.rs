@@ -65,9 +65,9 @@ fn check_text(clip: &Clip, text: &str, profile: &TextProfile, complain: &mut imp
     let expected = scripts_of_language(lang);
     let other: Vec<Script> = scripts_of_text(text).into_iter().filter(|script| !expected.contains(script)).collect();
     if let (false, Some(script)) = (expected.is_empty(), other.first()) {
-        complain(Check::OtherScript, format!("the text holds {script:?} letters, and lang is {lang}"));
+        complain(Check::OtherScript, format!("the text contains {script:?} letters, but lang is {lang}"));
     } else if let Some(guess) = guess_language(&tokens).filter(|guess| *guess != primary(lang)) {
-        complain(Check::OtherLanguage, format!("the text reads like {guess}, and lang is {lang}"));
+        complain(Check::OtherLanguage, format!("the text looks like {guess}, but lang is {lang}"));
     }
 }
 
@@ -145,7 +145,7 @@ fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnM
     if !ending_fits(&facts.container, &facts.ending) {
         complain(
             Check::AudioMislabelled,
-            format!("the file is named .{}, and its bytes are {}", facts.ending, facts.container),
+            format!("the file is named .{}, but its content is {}", facts.ending, facts.container),
         );
     }
     if facts.channels > 1 {
@@ -154,7 +154,7 @@ fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnM
     for taken in rates.iter().filter(|taken| facts.rate_hz < taken.rate_hz) {
         complain(
             Check::RateTooLow,
-            format!("the file has {} Hz, and {} takes {} Hz", facts.rate_hz, taken.engine, taken.rate_hz),
+            format!("the file has {} Hz, but {} takes {} Hz", facts.rate_hz, taken.engine, taken.rate_hz),
         );
     }
     let needed = rates.iter().map(|taken| u32::from(taken.bits)).min().unwrap_or(16);
@@ -165,14 +165,17 @@ fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnM
         return complain(Check::AudioSilent, "the recording is silent".to_owned());
     };
     if level < LOW_LEVEL_DBFS {
-        complain(Check::LowLevel, format!("speech stands at {level:.0} dB below full scale").replace("at -", "at "));
+        complain(
+            Check::LowLevel,
+            format!("the speech level is {level:.0} dB below full scale").replace("at -", "at "),
+        );
     }
     let measures = &facts.measures;
     if measures.clipped_share > CLIPPED_SHARE {
         complain(Check::Clipping, format!("{:.1} % of the samples are clipped", measures.clipped_share * 100.0));
     }
     if measures.dc_offset.abs() > DC_OFFSET {
-        complain(Check::DcOffset, format!("the samples lie {:.3} of full scale off zero", measures.dc_offset));
+        complain(Check::DcOffset, format!("DC offset of {:.3} of full scale", measures.dc_offset));
     }
 }
 
@@ -197,7 +200,7 @@ fn ending_fits(container: &str, ending: &str) -> bool {
 fn check_fit(clip: &Clip, text: &str, facts: &AudioFacts, complain: &mut impl FnMut(Check, String)) {
     let length = facts.measures.duration_s;
     if let Some(word) = clip.words.iter().find(|word| word.end > length + PAST_END_S) {
-        let what = format!("\"{}\" ends at {} s, and the audio at {length:.3} s", word.text, word.end);
+        let what = format!("\"{}\" ends at {} s, after the end of the audio at {length:.3} s", word.text, word.end);
         complain(Check::LabelTimes, what);
     }
     let silence = facts.measures.silence;

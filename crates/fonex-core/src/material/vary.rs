@@ -100,7 +100,7 @@ impl FromStr for Recipe {
 
 fn read_step(step: &str) -> Result<VaryStep, RecipeError> {
     let failed = |why| RecipeError { step: step.to_owned(), why };
-    let (name, rest) = step.split_once('=').ok_or_else(|| failed("it has no ="))?;
+    let (name, rest) = step.split_once('=').ok_or_else(|| failed("there is no \"=\""))?;
     let (first, second) = rest.split_once(':').map_or((rest, None), |(first, second)| (first, Some(second)));
     let number = |text: &str, low: f64, high: f64, why: &'static str| {
         text.parse::<f64>().ok().filter(|value| (low..=high).contains(value)).ok_or_else(|| failed(why))

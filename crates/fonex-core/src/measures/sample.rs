@@ -27,8 +27,8 @@ impl Units {
 pub struct Sample {
     pub(super) width: usize,
     pub(super) numbers: Vec<f64>,
-    /// Weight of each row.
-    pub(super) weights: Vec<f64>,
+    /// How many repeats share the weight of each clip.
+    pub(super) repeats: Vec<u32>,
     /// Where each clip's rows end.
     pub(super) ends: Vec<u32>,
     /// The unit of each clip.
@@ -45,7 +45,7 @@ impl Sample {
         Self {
             width,
             numbers: Vec::new(),
-            weights: Vec::new(),
+            repeats: Vec::new(),
             ends: Vec::new(),
             unit: Vec::new(),
             times: None,
@@ -53,14 +53,22 @@ impl Sample {
         }
     }
 
+    /// An empty sample that takes so many numbers and clips without moving.
+    #[must_use]
+    pub fn with_room(width: usize, kind: UnitKind, numbers: usize, clips: usize) -> Self {
+        let mut sample = Self::new(width, kind);
+        sample.numbers.reserve_exact(numbers);
+        sample.repeats.reserve_exact(clips);
+        sample.ends.reserve_exact(clips);
+        sample.unit.reserve_exact(clips);
+        sample
+    }
+
     /// Adds a clip of a unit with the rows of each of its answered repeats; an empty one has no rows.
     pub fn add<'r>(&mut self, unit: u32, repeats: impl ExactSizeIterator<Item = &'r [f64]>) {
-        let share = 1.0 / repeats.len().max(1) as f64;
-        for rows in repeats {
-            self.numbers.extend_from_slice(rows);
-            self.weights.resize(self.numbers.len() / self.width, share);
-        }
-        self.ends.push(self.weights.len() as u32);
+        self.repeats.push(repeats.len().max(1) as u32);
+        repeats.for_each(|rows| self.numbers.extend_from_slice(rows));
+        self.ends.push(self.own_rows() as u32);
         self.unit.push(unit);
         if let Some(times) = &mut self.times {
             times.push(1.0);
@@ -73,16 +81,16 @@ impl Sample {
         let counted = self.times.get_or_insert_with(|| vec![1.0; self.ends.len()]);
         counted.push(times);
         self.numbers.extend_from_slice(row);
-        self.weights.push(1.0);
-        self.ends.push(self.weights.len() as u32);
+        self.repeats.push(1);
+        self.ends.push(self.own_rows() as u32);
         self.unit.push(self.unit.len() as u32);
     }
 
     /// Adds the clips of another sample, each a unit of its own.
     pub(super) fn extend(&mut self, other: &Self) {
-        let rows = self.weights.len() as u32;
+        let rows = self.own_rows() as u32;
         self.numbers.extend_from_slice(&other.numbers);
-        self.weights.extend_from_slice(&other.weights);
+        self.repeats.extend_from_slice(&other.repeats);
         self.ends.extend(other.ends.iter().map(|end| end + rows));
         self.unit.extend(self.unit.len() as u32..self.ends.len() as u32);
     }
@@ -104,7 +112,7 @@ impl Sample {
     #[must_use]
     pub fn rows(&self) -> u64 {
         match &self.times {
-            None => self.weights.len() as u64,
+            None => self.own_rows() as u64,
             Some(times) => {
                 (0..times.len()).map(|clip| self.rows_of(clip).len() as f64 * times[clip]).sum::<f64>() as u64
             }
@@ -114,22 +122,33 @@ impl Sample {
     /// Whether it has no row.
     #[must_use]
     pub const fn is_empty(&self) -> bool {
-        self.weights.is_empty()
+        self.numbers.is_empty()
     }
 
     /// The clips at some places.
     #[must_use]
     pub fn at(&self, places: impl Iterator<Item = usize>) -> Self {
-        let mut chosen = Self::new(self.width, self.kind);
+        let places: Vec<usize> = places.collect();
+        let rows: usize = places.iter().map(|place| self.rows_of(*place).len()).sum();
+        let mut chosen = Self::with_room(self.width, self.kind, rows * self.width, places.len());
         for place in places {
-            for row in self.rows_of(place) {
-                chosen.numbers.extend_from_slice(self.row(row));
-                chosen.weights.push(self.weights[row]);
-            }
-            chosen.ends.push(chosen.weights.len() as u32);
+            let rows = self.rows_of(place);
+            chosen.numbers.extend_from_slice(&self.numbers[rows.start * self.width..rows.end * self.width]);
+            chosen.repeats.push(self.repeats[place]);
+            chosen.ends.push(chosen.own_rows() as u32);
             chosen.unit.push(self.unit[place]);
         }
         chosen
+    }
+
+    /// Rows that it holds.
+    pub(super) const fn own_rows(&self) -> usize {
+        self.numbers.len() / self.width
+    }
+
+    /// The weight of each row of a clip.
+    pub(super) fn weight_of(&self, clip: usize) -> f64 {
+        1.0 / f64::from(self.repeats[clip])
     }
 
     pub(super) fn rows_of(&self, clip: usize) -> std::ops::Range<usize> {
@@ -149,7 +168,7 @@ impl Sample {
     pub(super) fn each_row(&self, mut with: impl FnMut(usize, &[f64], f64)) {
         for clip in 0..self.ends.len() {
             for row in self.rows_of(clip) {
-                with(clip, self.row(row), self.weights[row]);
+                with(clip, self.row(row), self.weight_of(clip));
             }
         }
     }

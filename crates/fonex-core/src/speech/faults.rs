@@ -42,7 +42,7 @@ pub struct Faults {
     /// Pauses inside that no speaker makes: two seconds and longer.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_pauses: Option<Fault>,
-    /// There is sound, and hardly any of it is voiced as speech is.
+    /// There is sound, and hardly any of it is voiced speech.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub not_speech: bool,
 }
@@ -105,7 +105,8 @@ const CLICK_ITSELF_S: f64 = 0.001;
 /// And no fainter than this, as a difference of samples: half of -40 dBFS.
 const CLICK_LEAST: f32 = 0.005;
 
-/// Single pulses, found in the second difference of the samples, which leaves little of speech (after Godsill and Rayner, "Digital audio
+/// Single pulses, found in the second difference of the samples, which leaves little of speech (after Godsill and
+/// Rayner, "Digital audio
 /// restoration", 1998, chapter 5, with a fixed predictor).
 fn clicks(audio: &Audio) -> Option<Fault> {
     let rough: Vec<f32> = audio.samples.windows(3).map(|s| (s[0] - 2.0 * s[1] + s[2]).abs()).collect();
@@ -176,7 +177,8 @@ const HUM_OVER_DB: f64 = 12.0;
 /// Silence is this far below the speech.
 const HUM_BELOW_DB: f64 = 18.0;
 
-/// Mains hum in the silences: at least two of the first four multiples of 50 or 60 Hz stand out in the median of all silent windows.
+/// Mains hum in the silences: at least two of the first four multiples of 50 or 60 Hz stand out in the median of all
+/// silent windows.
 /// Without a silence of a fifth of a second nothing can be said.
 fn hum(audio: &Audio, active_db: f64) -> Option<f64> {
     const RATE_HZ: u32 = 2_000;

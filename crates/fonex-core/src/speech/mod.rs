@@ -68,19 +68,27 @@ impl SpeechMeasures {
     /// syllables a second (Pellegrino, Coupé and Marsico 2011), and a pitch that moves over 6 to 18 semitones.
     #[must_use]
     pub fn in_words(&self) -> Vec<&'static str> {
-        let mut words = Vec::new();
-        if let Some(rate) = self.syllables_per_s() {
-            words.extend((rate < 3.2).then_some("slow"));
-            words.extend((rate > 6.5).then_some("fast"));
-            let breathless = self.speaking_s > 6.0 && self.pauses.total_s < 0.03 * self.speaking_s && rate > 4.0;
-            words.extend(breathless.then_some("breathless"));
-        }
-        if let Some(pitch) = self.pitch {
-            words.extend((pitch.range_st < 5.0).then_some("flat"));
-            words.extend((pitch.range_st > 14.0).then_some("lively"));
-        }
+        let rate = self.syllables_per_s();
+        let mut words = words_for(rate, self.pitch.map(|pitch| pitch.range_st));
+        let without_pauses = self.speaking_s > 6.0 && self.pauses.total_s < 0.03 * self.speaking_s;
+        words.extend((without_pauses && rate.is_some_and(|rate| rate > 4.0)).then_some("breathless"));
         words
     }
+}
+
+/// What a listener would remark of a rate in syllables a second and a range of pitch in semitones.
+#[must_use]
+pub fn words_for(syllables_per_s: Option<f64>, range_st: Option<f64>) -> Vec<&'static str> {
+    let mut words = Vec::new();
+    if let Some(rate) = syllables_per_s {
+        words.extend((rate < 3.2).then_some("slow"));
+        words.extend((rate > 6.5).then_some("fast"));
+    }
+    if let Some(range_st) = range_st {
+        words.extend((range_st < 5.0).then_some("flat"));
+        words.extend((range_st > 14.0).then_some("lively"));
+    }
+    words
 }
 
 /// The level of some samples in decibels relative to full scale; silence is -120.

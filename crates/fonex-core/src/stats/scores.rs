@@ -258,7 +258,7 @@ impl Scores {
     }
 
     /// Units in all with which a difference as large as the estimate would be told from zero at level `alpha` with
-    /// probability `power`. None where no difference is seen, or it would take over a million.
+    /// probability `power`. None where no difference observed, or it would take over a million.
     ///
     /// Sought is the number with which the difference is told even where it comes out as far below its size as it does with
     /// probability 1 - `power`, from more units like these.

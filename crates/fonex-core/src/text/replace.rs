@@ -102,7 +102,7 @@ impl TryFrom<PatternFields> for Pattern {
             Ok(regex) => Ok(Self { find, with, regex }),
             Err(error) => {
                 let last = error.to_string().lines().last().unwrap_or_default().trim().to_owned();
-                Err(format!("{find:?} is no regular expression: {last}"))
+                Err(format!("{find:?} is not a regular expression: {last}"))
             }
         }
     }

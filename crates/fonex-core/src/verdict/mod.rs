@@ -167,8 +167,9 @@ fn finding(question: &Question, asked: f64) -> Finding {
     let (difference, alpha) = (difference.as_ref(), ALPHA / asked);
     let units = difference.map_or(0, |difference| difference.units);
     let too_few = || {
-        (unit.kind() == UnitKind::Group && units < LEAST_GROUPS && difference.is_some())
-            .then(|| format!("{units} {}s are too few; --unit clip asks about these {0}s only", unit.as_str()))
+        (unit.kind() == UnitKind::Group && units < LEAST_GROUPS && difference.is_some()).then(|| {
+            format!("{units} {}s are too few; --unit clip limits the verdict to these {0}s only", unit.as_str())
+        })
     };
     let withheld = withheld.clone().or_else(&too_few);
     // Too few units have neither an interval nor a probability; a verdict that is withheld otherwise keeps both.

@@ -55,7 +55,7 @@ impl Guarded {
             let wait = self.retry.wait(next, chances.random());
             let wait = asked.map_or(wait, |asked| asked.max(wait));
             if wait.as_secs_f64() > self.retry.longest_wait_s {
-                let wish = format!("it asks to wait {} s, more than longest_wait_s", wait.as_secs());
+                let wish = format!("it asked to wait {} s, longer than longest_wait_s", wait.as_secs());
                 answer.detail =
                     Some(answer.detail.map_or_else(|| wish.clone(), |detail| format!("{detail}; {wish}")));
                 return self.redacted(answer);
@@ -141,16 +141,20 @@ fn pause(length: Duration, stop: &StopFlag) -> bool {
     !stop.is_set()
 }
 
-/// What an engine says that nobody can have said, in words: a word that lies in no recording, where months are taken for one; a text
+/// What an engine says that nobody can have said, in words: a word that lies in no recording, where months are taken
+/// for one; a text
 /// that takes days.
 fn impossible(heard: &Heard) -> Option<String> {
     if heard.text.len() > LONGEST_TEXT {
-        return Some(format!("its text has {} MiB, more than is said in three days", heard.text.len() >> 20));
+        return Some(format!("its text has {} MiB, more than three days of speech", heard.text.len() >> 20));
     }
     let mut times = heard.words.iter().flat_map(|word| [(word, word.start), (word, word.end)]);
     let (word, time) =
         times.find_map(|(word, time)| Some((word, time.filter(|time| !(-LATEST_S..=LATEST_S).contains(time))?)))?;
-    Some(crate::cut(&format!("it puts \"{}\" at {time} s, which no recording has (is the unit right?)", word.text)))
+    Some(crate::cut(&format!(
+        "it places \"{}\" at {time} s, longer than any recording (is the unit right?)",
+        word.text
+    )))
 }
 
 /// An engine that says, by whatever rule, that there were no words gave an answer: an empty one.

@@ -9,7 +9,7 @@ use serde_json::Value;
 use super::exchange::Received;
 use super::stream::StepReader;
 use crate::json;
-use crate::mapping::{ResultConfig, ResultForm, Steps};
+use crate::mapping::{ResultConfig, ResultForm, Steps, Wanted};
 use crate::spoken::from_base64;
 use crate::{RetryAdvice, Task, cut};
 
@@ -21,7 +21,8 @@ pub(super) struct Reading {
     /// Where the sound is to be fetched.
     pub(super) link: Option<String>,
     pub(super) usage: Option<String>,
-    pub(super) last_step: Option<Value>,
+    /// The last step of a stream as it came.
+    pub(super) last_step: Option<String>,
     pub(super) took_ms: f64,
     pub(super) first_ms: Option<f64>,
 }
@@ -56,7 +57,7 @@ pub(super) fn read(
             let text = utf8(&received.body)?;
             reading.heard.text = text.split_whitespace().collect::<Vec<_>>().join(" ");
         }
-        _ => read_json(&json_of(&received.body, received.header("content-type"))?, config, task, &mut reading)?,
+        _ => read_json(&json_of(received, &Wanted::of(config.addresses()))?, config, task, &mut reading)?,
     }
     Ok(reading)
 }
@@ -65,23 +66,20 @@ fn utf8(bytes: &[u8]) -> Result<&str, String> {
     std::str::from_utf8(bytes).map_err(|error| format!("its answer is not UTF-8 at byte {}", error.valid_up_to() + 1))
 }
 
-fn json_of(bytes: &[u8], media_type: Option<&str>) -> Result<Value, String> {
-    let text = utf8(bytes)?;
+fn json_of(received: &Received, wanted: &Wanted) -> Result<Value, String> {
+    let text = utf8(&received.body)?;
     if text.trim().is_empty() {
         return Err("its answer is empty".to_owned());
     }
-    json::parse(text).map_err(|error| {
-        let kind = media_type.map_or_else(|| "no stated type".to_owned(), |kind| format!("stated type {kind}"));
+    json::parse(text, wanted).map_err(|error| {
+        let kind = received
+            .header("content-type")
+            .map_or_else(|| "no stated type".to_owned(), |kind| format!("stated type {kind}"));
         format!("its answer is not JSON ({error}; {kind}): {}", cut(&text.chars().take(200).collect::<String>()))
     })
 }
 
-pub(super) fn read_json(
-    value: &Value,
-    config: &ResultConfig,
-    task: Task,
-    reading: &mut Reading,
-) -> Result<(), String> {
+fn read_json(value: &Value, config: &ResultConfig, task: Task, reading: &mut Reading) -> Result<(), String> {
     reading.usage = config.usage(value).or(reading.usage.take());
     if task != Task::Speak {
         reading.heard = config.heard(value)?;
@@ -89,7 +87,7 @@ pub(super) fn read_json(
     }
     let string = |address: &crate::Address| {
         let found = address.one(value).ok_or_else(|| format!("the answer has nothing at {address}"))?;
-        found.as_str().map(str::to_owned).ok_or_else(|| format!("what stands at {address} is not a string"))
+        found.as_str().map(str::to_owned).ok_or_else(|| format!("the value at {address} is not a string"))
     };
     if let Some(address) = &config.audio {
         reading.sound = from_base64(&string(address)?)?;
@@ -108,9 +106,9 @@ fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading:
         return Err(format!("the stream ended without its end mark, after {} steps", steps.steps.len()));
     }
     let adds = config.steps.unwrap_or(if task == Task::Hear { Steps::Replace } else { Steps::Add }) == Steps::Add;
-    let (mut found, count) = (false, steps.steps.len());
+    let (mut found, count, wanted) = (false, steps.steps.len(), Wanted::of(config.addresses()));
     for (i, step) in steps.steps.into_iter().enumerate() {
-        let value = json::parse(&step.data).map_err(|error| {
+        let value = json::parse(&step.data, &wanted).map_err(|error| {
             format!(
                 "step {} of the stream is not JSON ({error}): {}",
                 i + 1,
@@ -133,14 +131,14 @@ fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading:
             }
             reading.sound.extend(one.sound);
         }
-        reading.last_step = Some(value);
+        reading.last_step = Some(step.data);
     }
     if found || config.text_may_be_absent {
         return Ok(());
     }
     Err(match count {
         0 => "the stream ended before its first step".to_owned(),
-        _ => format!("none of the {count} steps of the stream holds what was looked for"),
+        _ => format!("none of the {count} stream events holds the result"),
     })
 }
 
@@ -171,18 +169,18 @@ pub(crate) fn retry_after(header: Option<&str>) -> Option<Duration> {
 
 pub(crate) fn status_detail(status: u16, said: &str, variables: &BTreeMap<String, String>) -> String {
     let meaning = match status {
-        200..=299 => "an answer that its rules call a failure",
+        200..=299 => "a failure by the rules of the bench file",
         401 => "the key was not accepted",
         402 => "payment is needed",
         403 => "the key is not allowed to do this",
         404 => "there is nothing at this address",
         408 => "the service gave up waiting",
         413 => "the request is too large",
-        415 => "this kind of audio is not taken",
+        415 => "this audio format is not accepted",
         429 => "too many requests",
         500 => "the service failed",
         502 | 503 => "the service is not available",
-        504 => "the service waited too long for a part of itself",
+        504 => "a gateway of the service timed out",
         _ => "no answer to read",
     };
     let mut detail = format!("status {status}, {meaning}");

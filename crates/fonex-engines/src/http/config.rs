@@ -137,9 +137,8 @@ impl RequestConfig {
         if let Some(template) = &self.body {
             known(&in_body).check(template, "the body", || here("body"))?;
             if template.contains("{audio}") && template != "{audio}" {
-                return Err(
-                    Problem::new("nothing can stand beside the sound", here("body")).expected("body = \"{audio}\"")
-                );
+                return Err(Problem::new("no other field is possible beside the audio", here("body"))
+                    .expected("body = \"{audio}\""));
             }
         }
         if let Some(template) = &self.json {
@@ -153,7 +152,7 @@ impl RequestConfig {
                 .ok()
                 .filter(|method| method.as_str().chars().all(|c| c.is_ascii_uppercase()))
                 .ok_or_else(|| {
-                    Problem::new(format!("\"{method}\" is no method"), here("method"))
+                    Problem::new(format!("\"{method}\" is not an HTTP method"), here("method"))
                         .expected("GET, POST, PUT, DELETE or another in capitals")
                 })?;
         }
@@ -184,7 +183,7 @@ impl HttpConfig {
             Task::Speak | Task::Reply => self.request.mentions("text"),
         };
         if !given {
-            let what = format!("the request never carries what the service should {} to", task.as_str());
+            let what = format!("the request never contains the input the service should {}", task.as_str());
             let expected = match task {
                 Task::Hear => "body = \"{audio}\", {audio} in a form, or {audio_base64} in JSON",
                 Task::Speak | Task::Reply => "{text} in the body, the JSON, a form or the query",

@@ -130,7 +130,7 @@ impl Wire {
     ) -> Result<Received, NetFailure> {
         let target = outgoing.url.target.clone();
         let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
-        let late = || NetFailure::late(format!("no answer within {} s in all", limits.total_s));
+        let late = || NetFailure::late(format!("no answer within {} s", limits.total_s));
         // Kept connections that turn out to be over are no attempts; a new one is.
         let (sender, response) = loop {
             let mut opening = Opening::default();
@@ -254,9 +254,9 @@ impl Wire {
                 }
                 Err(_) => {
                     let why = if idle_until == until {
-                        format!("the answer did not end within {} s in all", limits.total_s)
+                        format!("the answer did not end within {} s", limits.total_s)
                     } else {
-                        format!("the answer stood still for {} s", limits.idle_s)
+                        format!("nothing more arrived for {} s", limits.idle_s)
                     };
                     return Err(NetFailure::late(format!("{why}, after {} bytes", body.len())));
                 }

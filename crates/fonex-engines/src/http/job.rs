@@ -10,7 +10,7 @@ use serde_json::Value;
 use super::answer::{self, Reading};
 use super::exchange::Received;
 use super::{Ended, RequestConfig, Talk};
-use crate::mapping::Address;
+use crate::mapping::{Address, Wanted};
 use crate::net::NetFailure;
 use crate::{Task, cut};
 
@@ -74,11 +74,15 @@ impl JobConfig {
     }
 }
 
-fn parsed(received: &Received, what: &str) -> Result<Value, Ended> {
-    crate::json::parse_bytes(&received.body).map_err(|error| {
-        let said = String::from_utf8_lossy(&received.body[..received.body.len().min(400)]).into_owned();
-        Ended::broken(format!("the answer to {what} is not JSON ({error}): {}", cut(&said)))
+fn parsed(received: &Received, what: &str, address: &Address) -> Result<Value, Ended> {
+    crate::json::parse_bytes(&received.body, &Wanted::of([address])).map_err(|error| {
+        Ended::broken(format!("the answer to {what} is not JSON ({error}): {}", beginning(received)))
     })
+}
+
+/// The beginning of an answer, to be quoted.
+fn beginning(received: &Received) -> String {
+    cut(&String::from_utf8_lossy(&received.body[..received.body.len().min(400)]))
 }
 
 fn plain(value: &Value) -> String {
@@ -91,7 +95,7 @@ impl Talk<'_> {
         let outgoing = self.outgoing("submit", &self.engine.config.request, sound, true)?;
         let submitted = self.send(outgoing, &mut |_, _| true).await?;
         self.judge(&submitted)?;
-        let answer = parsed(&submitted, "the submission")?;
+        let answer = parsed(&submitted, "the submission", &job.id)?;
         let id = job
             .id
             .one(&answer)
@@ -134,7 +138,7 @@ impl Talk<'_> {
                 _ => ended,
             })?;
             self.judge(&polled)?;
-            let answer = parsed(&polled, "the poll")?;
+            let answer = parsed(&polled, "the poll", &job.state)?;
             let state = job.state.one(&answer).map(plain);
             let state =
                 state.ok_or_else(|| Ended::broken(format!("the poll's answer has no state at {}", job.state)))?;
@@ -142,7 +146,7 @@ impl Talk<'_> {
                 break polled;
             }
             if job.failed.contains(&state) {
-                let said = cut(&answer.to_string());
+                let said = beginning(&polled);
                 return Err(Ended::broken(format!("the job ended as {state}: {said}")));
             }
             let every = fonex_core::latency::span(job.every_s);

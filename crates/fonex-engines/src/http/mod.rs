@@ -27,6 +27,7 @@ pub(crate) use crate::net::percent_encoded;
 
 use crate::audio_form::AudioForm;
 use crate::guard::Limits;
+use crate::mapping::Wanted;
 use crate::net::{Net, NetFailure, block_on, stopped};
 use crate::secrets::Secrets;
 use crate::spoken::sound;
@@ -166,7 +167,7 @@ impl Engine for HttpEngine {
         });
         let received = received.unwrap_or_else(|failure| Err(failure.into()));
         let received = received.map_err(|ended: Ended| ended.detail)?;
-        let answer = crate::json::parse_bytes(&received.body)
+        let answer = crate::json::parse_bytes(&received.body, &Wanted::of([&list.items]))
             .map_err(|error| format!("its list of voices is not JSON: {error}"))?;
         list.read(&answer).map(Some)
     }

@@ -12,6 +12,7 @@ use super::config::RequestConfig;
 use super::exchange::{Outgoing, Received};
 use super::{HttpEngine, body, stream};
 use crate::json;
+use crate::mapping::Wanted;
 use crate::net::{NetFailure, Url};
 use crate::rules;
 use crate::values::Values;
@@ -95,7 +96,7 @@ impl Talk<'_> {
 
     pub(super) async fn fetch_sound(&mut self, link: &str, reading: Reading) -> Result<Reading, Ended> {
         let base = Url::parse(&self.values.fill_url(&self.engine.config.request.url)).map_err(Ended::broken)?;
-        let url = base.join(link).map_err(|why| Ended::broken(format!("the link to its audio: {why}")))?;
+        let url = base.join(link).map_err(|why| Ended::broken(format!("fetching the linked audio: {why}")))?;
         // Keys are for the service itself; a link to another host gets none.
         let headers = if url.target == base.target { self.headers(&self.engine.config.request)? } else { Vec::new() };
         let (method, body) = (Method::GET, body::Body::default());
@@ -156,7 +157,8 @@ impl Talk<'_> {
             return Ok(());
         }
         let text = String::from_utf8_lossy(&received.body[..received.body.len().min(64 << 10)]);
-        let json = || json::parse_bytes(&received.body).ok();
+        let json =
+            || json::parse_bytes(&received.body, &Wanted::of(rules::addresses(&self.engine.config.outcomes))).ok();
         let json =
             if self.engine.config.outcomes.is_empty() || received.body.len() > (8 << 20) { None } else { json() };
         let said = rules::Said { status: Some(received.status), json: json.as_ref(), text: &text };
@@ -180,15 +182,14 @@ impl Talk<'_> {
 
     /// Rules may also speak of what a stream said.
     pub(super) fn judge_result(&mut self, received: &Received, reading: &Reading) -> Result<(), Ended> {
-        let Some(json) = reading.last_step.as_ref().filter(|_| !self.engine.config.outcomes.is_empty()) else {
-            return Ok(());
-        };
-        let text = json.to_string();
-        let said = rules::Said { status: Some(received.status), json: Some(json), text: &text };
-        match rules::find(&self.engine.config.outcomes, &said) {
+        let outcomes = &self.engine.config.outcomes;
+        let Some(text) = reading.last_step.as_ref().filter(|_| !outcomes.is_empty()) else { return Ok(()) };
+        let json = json::parse(text, &Wanted::of(rules::addresses(outcomes))).ok();
+        let said = rules::Said { status: Some(received.status), json: json.as_ref(), text };
+        match rules::find(outcomes, &said) {
             Some(rule) if rule.outcome != Outcome::Done => {
                 let then = rule.then(retry_after(received.header("retry-after")));
-                Err(Ended { outcome: rule.outcome, detail: format!("the stream said: {}", crate::cut(&text)), then })
+                Err(Ended { outcome: rule.outcome, detail: format!("the stream said: {}", crate::cut(text)), then })
             }
             _ => Ok(()),
         }

@@ -27,6 +27,17 @@ impl Address {
         }
     }
 
+    /// The names and places that lead to whatever the address can find: all of them of a pointer, and of a path those before its
+    /// first wildcard, slice, filter or descent.
+    pub(super) fn leading(&self) -> Vec<String> {
+        match self {
+            Self::Pointer(pointer) => {
+                pointer.split('/').skip(1).map(|token| token.replace("~1", "/").replace("~0", "~")).collect()
+            }
+            Self::Path(path) => leading_of_path(&path.to_string()),
+        }
+    }
+
     /// The first value at the address that is not null.
     pub(crate) fn one<'a>(&self, answer: &'a Value) -> Option<&'a Value> {
         self.all(answer).into_iter().find(|value| !value.is_null())
@@ -36,7 +47,7 @@ impl Address {
     pub(super) fn text(&self, answer: &Value) -> Result<Option<String>, String> {
         let found = self.all(answer);
         let strings: Option<Vec<&str>> = found.iter().map(|value| value.as_str()).collect();
-        let strings = strings.ok_or_else(|| format!("what stands at {self} is not a string"))?;
+        let strings = strings.ok_or_else(|| format!("the value at {self} is not a string"))?;
         Ok((!strings.is_empty()).then(|| strings.join(" ")))
     }
 
@@ -49,6 +60,33 @@ impl Address {
             (Self::Path(_), _) => Some(found),
         }
     }
+}
+
+fn leading_of_path(path: &str) -> Vec<String> {
+    let mut tokens = Vec::new();
+    let mut rest = path.strip_prefix('$').unwrap_or_default();
+    // A filter may look at any part of the whole.
+    while !rest.contains('$') {
+        let plain = |c: char| c.is_alphanumeric() || c == '_';
+        let token = if let Some(name) = rest.strip_prefix('.') {
+            name.split_once(|c| !plain(c)).map_or(name, |(name, _)| name)
+        } else if let Some((inside, _)) = rest.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+            let quoted = ['\'', '"'].into_iter().find_map(|sign| inside.strip_prefix(sign)?.strip_suffix(sign));
+            let name = quoted.filter(|name| name.chars().all(|c| plain(c) || matches!(c, ' ' | '-')));
+            name.or_else(|| Some(inside).filter(|place| place.bytes().all(|b| b.is_ascii_digit())))
+                .unwrap_or_default()
+        } else {
+            break;
+        };
+        if token.is_empty() {
+            break;
+        }
+        tokens.push(token.to_owned());
+        let end =
+            if rest.starts_with('.') { 1 + token.len() } else { rest.find(']').map_or(rest.len(), |at| at + 1) };
+        rest = &rest[end..];
+    }
+    tokens
 }
 
 impl fmt::Display for Address {
@@ -78,7 +116,7 @@ impl<'de> Deserialize<'de> for Address {
         // Brackets within brackets are read one within the other.
         if text.len() > LONGEST {
             let begins: String = text.chars().take(40).collect();
-            return Err(de::Error::custom(format!("an address has no more than {LONGEST} characters: {begins}…")));
+            return Err(de::Error::custom(format!("an address may have at most {LONGEST} characters: {begins}…")));
         }
         if text.is_empty() || text.starts_with('/') {
             return Ok(Self::Pointer(text));
@@ -86,11 +124,11 @@ impl<'de> Deserialize<'de> for Address {
         if text.starts_with('$') {
             return JsonPath::parse(&text).map(|path| Self::Path(Box::new(path))).map_err(|error| {
                 let at = error.position() + 1;
-                de::Error::custom(format!("{text:?} is no JSONPath: {} at column {at}", error.message()))
+                de::Error::custom(format!("{text:?} is not a JSONPath: {} at column {at}", error.message()))
             });
         }
         Err(de::Error::custom(format!(
-            "{text:?} is no address, expected a JSON Pointer such as /result/text, or a JSONPath such as $.result.text"
+            "{text:?} is not an address, expected a JSON Pointer such as /result/text, or a JSONPath such as $.result.text"
         )))
     }
 }

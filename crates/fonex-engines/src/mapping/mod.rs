@@ -1,6 +1,9 @@
 //! From an engine's own JSON to what was heard, addressed by JSON Pointer (RFC 6901) or JSONPath (RFC 9535).
 
 mod address;
+mod wanted;
+
+use std::sync::LazyLock;
 
 use fonex_core::{Alternative, Heard, HeardWord};
 use fonex_formats::{Place, Problem};
@@ -9,6 +12,7 @@ use serde_json::Value;
 
 use crate::Task;
 pub use address::Address;
+pub(crate) use wanted::Wanted;
 
 /// In which unit times are given as plain numbers. A string such as `1.5s` or `350ms` carries its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -74,6 +78,9 @@ pub struct WordFields {
     /// Unit of the times.
     pub unit: TimeUnit,
 }
+
+/// Where the text stands that no address names.
+static DEFAULT_TEXT: LazyLock<Address> = LazyLock::new(|| pointer("/text"));
 
 fn pointer(text: &str) -> Address {
     Address::Pointer(text.to_owned())
@@ -233,10 +240,24 @@ impl ResultConfig {
         Ok(())
     }
 
+    /// Every address of the whole answer that is looked at.
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = &Address> {
+        let given = [
+            Some(self.text.as_ref().unwrap_or(&DEFAULT_TEXT)),
+            self.words.as_ref(),
+            self.alternatives.as_ref(),
+            self.lang.as_ref(),
+            self.confidence.as_ref(),
+            self.usage.as_ref(),
+            self.audio.as_ref(),
+            self.audio_link.as_ref(),
+        ];
+        given.into_iter().flatten()
+    }
+
     /// Reads the text alone.
     pub(crate) fn heard_text(&self, answer: &Value) -> Result<String, String> {
-        let default = pointer("/text");
-        let address = self.text.as_ref().unwrap_or(&default);
+        let address = self.text.as_ref().unwrap_or(&DEFAULT_TEXT);
         match address.text(answer)? {
             Some(text) => Ok(text),
             None if self.text_may_be_absent || matches!(address, Address::Path(_)) => Ok(String::new()),

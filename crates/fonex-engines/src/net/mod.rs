@@ -83,7 +83,7 @@ pub(crate) fn shared() -> Result<&'static Runtime, NetFailure> {
 }
 
 fn no_way(error: io::Error) -> NetFailure {
-    NetFailure::unreachable(format!("this machine gives the client no way to the network: {error}"))
+    NetFailure::unreachable(format!("this machine has no network for the client: {error}"))
 }
 
 /// Waits until the run is being stopped.
@@ -200,7 +200,7 @@ impl Net {
         }
         let started = Instant::now();
         let name = ServerName::try_from(target.host.clone())
-            .map_err(|_| NetFailure::unreachable(format!("{} is no name a certificate can have", target.host)))?;
+            .map_err(|_| NetFailure::unreachable(format!("{} cannot be the name of a certificate", target.host)))?;
         let secured = TlsConnector::from(Arc::clone(&self.tls)).connect(name, stream).await;
         let secured = secured.map_err(|error| NetFailure {
             then: RetryAdvice::Leave,
@@ -231,7 +231,7 @@ async fn connect(addresses: &[SocketAddr], target: &Target) -> Result<TcpStream,
 /// Asks a proxy for a way to a target.
 async fn tunnel(stream: &mut TcpStream, target: &Target) -> Result<(), NetFailure> {
     const LONGEST: usize = 16 << 10;
-    let refused = |why: String| NetFailure::unreachable(format!("the proxy gives no way to {target}: {why}"));
+    let refused = |why: String| NetFailure::unreachable(format!("the proxy does not connect to {target}: {why}"));
     let ask = format!("CONNECT {target} HTTP/1.1\r\nHost: {target}\r\n\r\n");
     stream.write_all(ask.as_bytes()).await.map_err(|error| refused(io_reason(&error)))?;
     let mut head = Vec::new();
@@ -261,16 +261,17 @@ pub(crate) fn io_reason(error: &io::Error) -> String {
 fn tls_reason(error: &io::Error) -> String {
     let text = error.to_string();
     if text.contains("UnknownIssuer") {
-        return "its certificate comes from an authority that is not trusted (ca_file names one that is)".to_owned();
+        return "its certificate comes from an authority that is not trusted (name its certificate in ca_file)"
+            .to_owned();
     }
     if text.contains("Expired") {
-        return "its certificate has run out".to_owned();
+        return "its certificate has expired".to_owned();
     }
     if text.contains("NotValidForName") {
         return "its certificate is for another name".to_owned();
     }
     if text.contains("InvalidContentType") || text.contains("corrupt message") {
-        return "it does not speak TLS on this port (http:// instead of https://?)".to_owned();
+        return "it does not use TLS on this port (http:// instead of https://?)".to_owned();
     }
     io_reason(error)
 }

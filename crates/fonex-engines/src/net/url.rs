@@ -34,17 +34,17 @@ pub(crate) struct Url {
 impl Url {
     /// Reads `http`, `https`, `ws` and `wss` addresses.
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
-        let wrong = |why: &str| format!("\"{text}\" is no address of a service: {why}");
+        let wrong = |why: &str| format!("\"{text}\" is not the address of a service: {why}");
         let (scheme, rest) = text.split_once("://").ok_or_else(|| wrong("it has no http:// or https://"))?;
         let tls = match scheme.to_ascii_lowercase().as_str() {
             "http" | "ws" => false,
             "https" | "wss" => true,
-            _ => return Err(wrong(&format!("{scheme} is not spoken here"))),
+            _ => return Err(wrong(&format!("{scheme} is not supported"))),
         };
         let at = rest.find(['/', '?', '#']).unwrap_or(rest.len());
         let (authority, path) = rest.split_at(at);
         if authority.contains('@') {
-            return Err(wrong("a name and password before the host belong into a header"));
+            return Err(wrong("a user name and password belong in a header, not in the address"));
         }
         let (host, port) = match authority.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
             Some((host, port)) => (host, port.strip_prefix(':')),
@@ -61,7 +61,7 @@ impl Url {
                     80
                 }
             }
-            Some(port) => port.parse().map_err(|_| wrong("its port is no number up to 65535"))?,
+            Some(port) => port.parse().map_err(|_| wrong("its port is not a number up to 65535"))?,
         };
         let path = path.split('#').next().unwrap_or_default();
         let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
@@ -97,7 +97,8 @@ impl Url {
     }
 }
 
-/// A value to be put behind the beginning of an address: in the host as it is, in the path and the query percent-encoded, so that it can
+/// A value to be put behind the beginning of an address: in the host as it is, in the path and the query
+/// percent-encoded, so that it can
 /// neither end its part nor begin another. At the very beginning a whole address may stand, and behind a host a whole path.
 #[must_use]
 pub(crate) fn url_part(before: &str, value: String) -> String {

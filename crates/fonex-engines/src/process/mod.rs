@@ -247,7 +247,7 @@ pub fn failure(status: ExitStatus) -> Option<String> {
     match (status.code(), status.signal()) {
         (Some(0), _) => None,
         (Some(code), _) => Some(format!("the program ended with exit code {code}")),
-        (None, Some(signal)) => Some(format!("the program was ended by signal {signal}")),
+        (None, Some(signal)) => Some(format!("the program was killed by signal {signal}")),
         (None, None) => Some("the program ended abnormally".to_owned()),
     }
 }
@@ -340,6 +340,6 @@ mod tests {
         let job = Job { argv: &argv, folder, env: &env, stdin: None, time_limit, output_limit: 10 };
         assert!(matches!(run(&job, &StopFlag::default()).ending, Ending::NotStarted(_)));
         let Ending::Exited(status) = shell("kill -9 $$", 20_000, 10).ending else { panic!("it ended by itself") };
-        assert_eq!(failure(status).unwrap(), "the program was ended by signal 9");
+        assert_eq!(failure(status).unwrap(), "the program was killed by signal 9");
     }
 }

@@ -21,7 +21,7 @@ use super::said::Said;
 use super::sending::{keep_alive, send_all};
 use super::{Given, SocketEngine};
 use crate::http::MOST_ARRIVALS;
-use crate::mapping::Steps;
+use crate::mapping::{Steps, Wanted};
 use crate::net::{Clocked, NetFailure};
 use crate::spoken::from_base64;
 use crate::values::Values;
@@ -157,6 +157,12 @@ impl<'s> Session<'s> {
         result
     }
 
+    /// What is looked at in a message.
+    fn wanted(&self) -> Wanted {
+        let config = &self.engine.config;
+        Wanted::of(config.result.addresses().chain(config.rules.iter().filter_map(|rule| rule.at.as_ref())))
+    }
+
     /// Takes messages until the answer is complete.
     async fn receive(
         &mut self,
@@ -166,7 +172,7 @@ impl<'s> Session<'s> {
         stop: &StopFlag,
     ) -> Result<(), NetFailure> {
         let limits = &self.engine.limits;
-        let mut last = Instant::now();
+        let (mut last, wanted) = (Instant::now(), self.wanted());
         loop {
             let first = self.arrivals.is_empty();
             let patience = if first { limits.first_byte() } else { limits.idle() };
@@ -216,7 +222,7 @@ impl<'s> Session<'s> {
                     return Err(NetFailure::broken(format!("the conversation broke off: {}", reason(&error))));
                 }
                 Some(Ok(Message::Text(text))) => {
-                    let json = crate::json::parse(&text).ok();
+                    let json = crate::json::parse(&text, &wanted).ok();
                     self.note(text.len())?;
                     if self.take(&Incoming::Text(&text, json.as_ref()), &[], json.as_ref(), &text, ready)? {
                         return Ok(());

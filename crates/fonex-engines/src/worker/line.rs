@@ -6,6 +6,7 @@ use fonex_core::{Alternative, HeardWord, Outcome};
 use serde::Deserialize;
 use serde_json::Value;
 
+use crate::mapping::Wanted;
 use crate::{cut, json};
 
 /// One line from a worker.
@@ -48,7 +49,7 @@ pub(super) struct Line {
 /// # Errors
 /// When it bears the request's id and still is none, in words that quote it.
 pub(super) fn read_line(text: &str, id: u64) -> Result<Option<Line>, String> {
-    let Ok(value) = json::parse(text) else {
+    let Ok(value) = json::parse(text, &Wanted::everything()) else {
         // Too much is told by its beginning, which is all that can be trusted of it.
         let begins = text.trim_start().starts_with(&format!("{{\"id\":{id},"));
         return if begins { Err(format!("its answer is not JSON, or too much: {}", cut(text))) } else { Ok(None) };

@@ -31,7 +31,7 @@ impl SampleDecoder {
         if parameters.codec == CODEC_ID_OPUS {
             let channels = parameters.channels.as_ref().map_or(1, symphonia::core::audio::Channels::count);
             if !(1..=2).contains(&channels) {
-                return Err(AudioError::Broken(format!("Opus of {channels} channels is not read here")));
+                return Err(AudioError::Broken(format!("Opus with {channels} channels is not supported")));
             }
             let decoder =
                 OpusDecoder::new(OPUS_HZ as i32, channels).map_err(|error| AudioError::Broken(error.to_owned()))?;

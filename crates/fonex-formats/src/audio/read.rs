@@ -49,13 +49,13 @@ pub enum AudioError {
     #[error("the file is empty")]
     Empty,
     /// The bytes are of no known kind.
-    #[error("not an audio format that is read here (WAV, FLAC, MP3, Ogg Vorbis, Opus, M4A, AIFF, CAF, Matroska)")]
+    #[error("not a supported audio format (WAV, FLAC, MP3, Ogg Vorbis, Opus, M4A, AIFF, CAF, Matroska)")]
     UnknownKind,
     /// The container holds no audio.
     #[error("the file holds no audio track")]
     NoAudio,
     /// A rate that cannot be.
-    #[error("the file states a sample rate of {0} Hz, which no recording has")]
+    #[error("the file states an impossible sample rate of {0} Hz")]
     Rate(u32),
     /// Too long to take into memory.
     #[error("the recording has more than {} million samples; cut it, or bring it to a lower rate", .0 / 1_000_000)]
@@ -121,7 +121,7 @@ fn put_in_place(decoded: &mut Decoded, first_s: f64, edits: Option<&[Edit]>, mos
     let timed = ["isomp4", "matroska", "mkv"].iter().any(|kind| decoded.kind.starts_with(kind));
     let mut first_s = if timed && first_s > EARLIEST_START_S { first_s } else { 0.0 };
     if first_s > LATEST_START_S {
-        let what = format!("its sound starts at {first_s:.1} s; times are counted from there");
+        let what = format!("its audio starts at {first_s:.1} s; times are counted from there");
         decoded.defect.get_or_insert(what);
         first_s = 0.0;
     }
@@ -184,7 +184,7 @@ fn decode_source(
     let mut decoded = mixing.finish(kind, decoder.expected(stated_frames, delay), defect)?;
     put_in_place(&mut decoded, first_s.unwrap_or(0.0), edits.as_deref(), most);
     if decoded.audio.samples.is_empty() {
-        return Err(AudioError::Broken("its edit list plays none of its sound".to_owned()));
+        return Err(AudioError::Broken("its edit list plays none of its audio".to_owned()));
     }
     Ok(decoded)
 }
@@ -220,7 +220,7 @@ impl Mixing {
         if self.samples.is_empty() {
             (self.rate_hz, self.channels) = (rate_hz, channels.max(1));
         } else if (rate_hz, channels) != (self.rate_hz, self.channels) {
-            return Err(AudioError::Broken("rate or channels change in the middle".to_owned()));
+            return Err(AudioError::Broken("the sample rate or channel count changes in the middle".to_owned()));
         }
         Ok(())
     }
@@ -259,7 +259,8 @@ impl Mixing {
         let short = stated
             .filter(|stated| decoded < *stated)
             .map(|stated| format!("it holds {decoded} of the {stated} samples its header states"));
-        let unreal = (self.unreal > 0).then(|| format!("{} samples are not numbers; taken as silence", self.unreal));
+        let unreal =
+            (self.unreal > 0).then(|| format!("{} samples are not numbers; treated as silence", self.unreal));
         Ok(Decoded {
             audio: Audio { rate_hz: self.rate_hz, samples: self.samples },
             channels: self.channels,

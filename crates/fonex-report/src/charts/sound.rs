@@ -140,7 +140,7 @@ fn labels(area: &Area<'_>, picture: &SoundPicture, x: Scale) -> Drawn {
         free_from[row] = from + wide + 10;
     }
     if left_out > 0 {
-        let note = format!("{left_out} labels have no room here");
+        let note = format!("{left_out} labels do not fit");
         text(area, &note, (LEFT, SPECTRUM.1 + 34 + 20 * LABEL_ROWS), anchored(12, QUIET, HPos::Left, VPos::Center))?;
     }
     Ok(())

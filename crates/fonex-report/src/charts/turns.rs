@@ -59,7 +59,7 @@ pub fn turns_svg(title: &str, links: &[String; 3], bars: &[TurnBar]) -> String {
             line(area, (mark, y - 11), (mark, y + 11), INK.stroke_width(2))?;
         }
         let more = bars.len() - shown.len();
-        let note = "a dark mark: if the first sentence were spoken as soon as it is there";
+        let note = "dark mark: if the first sentence were spoken as soon as it is available";
         let note = if more > 0 { format!("{note}; {more} further turns are not drawn") } else { note.to_owned() };
         text(area, &note, (24, bottom + 44), anchored(12, QUIET, HPos::Left, VPos::Center))
     })

@@ -1,10 +1,12 @@
 //! The bench file: what there is to test and what is to be run. Raw TOML becomes one checked value here.
 
+mod listeners;
 mod overrides;
 mod plan;
 mod profile;
 mod read;
 mod spans;
+mod sweep;
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
@@ -200,7 +202,7 @@ pub fn store_to_change(bench: &Path) -> Result<Store, RunError> {
 fn existing_folder(bench: &Path) -> Result<PathBuf, RunError> {
     let folder = folder_of(bench).join(".fonex");
     if !folder.join("runs.db").is_file() {
-        let problem = Problem::new("there are no runs here yet", Place::file(&folder));
+        let problem = Problem::new("there are no runs in this folder yet", Place::file(&folder));
         return Err(problem.remedy("run a plan first (fonex run), or name the bench file with --bench").into());
     }
     Ok(folder)

@@ -8,7 +8,8 @@ use fonex_engines::{Delivery, EngineConfig, Settings, Task, Transport, VOICE_FIE
 use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
-use super::unknown;
+use super::sweep::Sweep;
+use super::{listeners, unknown};
 
 /// A plan as written.
 #[derive(Deserialize)]
@@ -29,7 +30,7 @@ pub(super) struct PlanConfig {
     #[serde(default)]
     budget: Budget,
     #[serde(default)]
-    settings: BTreeMap<String, Vec<serde_json::Value>>,
+    settings: BTreeMap<String, Sweep>,
     #[serde(default = "one")]
     repeats: u32,
     #[serde(default)]
@@ -40,6 +41,8 @@ pub(super) struct PlanConfig {
     allow_failed: u64,
     #[serde(default)]
     load: Option<LoadPlan>,
+    #[serde(default)]
+    heard_by: Vec<String>,
 }
 
 /// The steps of load a plan puts on, for `fonex load`.
@@ -156,6 +159,9 @@ pub struct PlannedVariant {
     pub settings: Settings,
     /// How audio reaches it.
     pub delivery: Delivery,
+    /// Of a recogniser that hears what a voice of the plan speaks: the place of that voice's variant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hears: Option<usize>,
 }
 
 impl Plan {
@@ -204,7 +210,11 @@ pub(super) fn resolve(
     choice("voices", &config.voices, |engine| engine.voices.0.iter().map(|voice| voice.id.clone()).collect())?;
     let condition =
         config.voices_where.as_deref().map(|text| voice_condition(text, at("voices_where"))).transpose()?;
-    let grid = settings_grid(&config.settings);
+    let mut swept: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+    for (key, sweep) in &config.settings {
+        swept.insert(key, sweep.values(&|| at(&format!("settings.{key}")))?);
+    }
+    let grid = settings_grid(&swept);
     if let Some((engine, key)) = chosen.iter().find_map(|engine| {
         let unknown = config.settings.keys().find(|key| !takes_setting(engine, key))?;
         Some((engine, unknown))
@@ -225,8 +235,10 @@ pub(super) fn resolve(
             .map_err(|impossible| Problem::new(impossible.wrong, at("delivery")).expected(impossible.expected))?;
     }
     let wish = Wish { models: &config.models, voices: &config.voices, condition: condition.as_ref() };
-    let variants: Vec<PlannedVariant> =
+    let mut variants: Vec<PlannedVariant> =
         chosen.iter().flat_map(|engine| variants(engine, &wish, &grid, &deliveries)).collect();
+    let listeners = listeners::listeners(name, &config.heard_by, &variants, engines, &at)?;
+    variants.extend(listeners);
     if variants.is_empty() {
         return Err(Problem::new(format!("the plan \"{name}\" has nothing to run"), at("engines"))
             .expected("at least one engine that has one of the models and voices asked for"));
@@ -235,8 +247,8 @@ pub(super) fn resolve(
     names.sort_unstable();
     if let Some(pair) = names.windows(2).find(|pair| pair[0] == pair[1]) {
         let problem =
-            Problem::new(format!("the plan \"{name}\" has the variant \"{}\" twice", pair[0]), at("engines"));
-        return Err(problem.remedy("name each engine, model, voice, setting and delivery once"));
+            Problem::new(format!("the plan \"{name}\" lists the variant \"{}\" twice", pair[0]), at("engines"));
+        return Err(problem.remedy("list each engine, model, voice, setting and delivery once"));
     }
     let select = config.select.into_iter().map(|(key, values)| match values {
         OneOrMore::One(value) => (key, vec![value]),
@@ -257,18 +269,14 @@ pub(super) fn resolve(
 }
 
 /// Every combination of the settings' values.
-fn settings_grid(settings: &BTreeMap<String, Vec<serde_json::Value>>) -> Vec<Settings> {
+fn settings_grid(settings: &BTreeMap<&str, Vec<String>>) -> Vec<Settings> {
     settings.iter().fold(vec![Settings::new()], |grid, (key, values)| {
-        let plain = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        grid.iter()
-            .flat_map(|so_far| {
-                values.iter().map(move |value| {
-                    let mut settings = so_far.clone();
-                    settings.insert(key.clone(), plain(value));
-                    settings
-                })
-            })
-            .collect()
+        let with = |settings: &Settings, value: &String| {
+            let mut settings = settings.clone();
+            settings.insert((*key).to_owned(), value.clone());
+            settings
+        };
+        grid.iter().flat_map(|settings| values.iter().map(|value| with(settings, value))).collect()
     })
 }
 
@@ -334,6 +342,7 @@ fn variants(
                         voice: (*voice).to_owned(),
                         settings,
                         delivery: *delivery,
+                        hears: None,
                     });
                 }
             }

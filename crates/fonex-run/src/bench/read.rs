@@ -115,11 +115,11 @@ fn check(
     }
     for (at, _) in file.accept.iter().enumerate().filter(|(_, accepted)| accepted.reason.trim().is_empty()) {
         let place = place.clone().field(format!("accept.{at}.reason"));
-        problems.push(Problem::new("a complaint is accepted without a reason", place).expected("why it is right"));
+        problems.push(Problem::new("an accepted problem has no reason", place).expected("why it is right"));
     }
     for (name, _) in file.dialogue.iter().filter(|(_, dialogue)| dialogue.turns.is_empty()) {
         let place = place.clone().field(format!("dialogue.{name}.turns"));
-        problems.push(Problem::new("nobody says anything in this dialogue", place).expected("ids of clips"));
+        problems.push(Problem::new("this dialogue has no turns", place).expected("ids of clips"));
     }
     if !problems.is_empty() {
         return Err(problems);

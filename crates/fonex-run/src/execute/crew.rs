@@ -11,12 +11,13 @@ use fonex_core::Outcome;
 use fonex_core::cost::Prices;
 use fonex_engines::StopFlag;
 use fonex_formats::Problem;
-use fonex_store::{AudioFiles, Store, TrialKey, TrialRecord};
+use fonex_store::{AudioFiles, Spoken, Store, TrialKey, TrialRecord};
 
 use super::budget::Spending;
 use super::material::Material;
+use super::order::Group;
 use super::runner::{Engines, Progress, expected};
-use super::trial::{Ended, Heardable, Trial};
+use super::trial::{Ended, Heardable, Sound, Trial};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 
@@ -30,6 +31,8 @@ pub(super) struct Crew<'r> {
     /// The account of each variant: those of one engine at the same prices are charged together.
     pub(super) accounts: Vec<usize>,
     pub(super) spending: Spending,
+    /// What the voices that are heard spoke before, when the run was interrupted.
+    spoken: HashMap<TrialKey, Spoken>,
     stop: &'r StopFlag,
     /// Why a variant's remaining trials are not begun.
     halted: Mutex<Vec<Option<String>>>,
@@ -45,6 +48,7 @@ impl<'r> Crew<'r> {
         plan: &'r Plan,
         material: &'r Material,
         engines: &'r Engines,
+        spoken: HashMap<TrialKey, Spoken>,
         stop: &'r StopFlag,
     ) -> Self {
         let prices: Vec<Option<Prices>> = plan.variants.iter().map(|variant| bench.prices(variant)).collect();
@@ -65,6 +69,7 @@ impl<'r> Crew<'r> {
             spending,
             prices,
             accounts,
+            spoken,
             stop,
             halted: Mutex::new(vec![None; plan.variants.len()]),
             spent: Mutex::default(),
@@ -91,8 +96,41 @@ impl<'r> Crew<'r> {
         variants.chain(budget).collect()
     }
 
+    /// Runs a group one trial after the other, until one is not begun; gives each record away.
+    fn run_group(
+        &self,
+        group: &[TrialKey],
+        files: &AudioFiles,
+        run_started: Instant,
+        keep: &mut dyn FnMut(TrialRecord) -> bool,
+    ) {
+        let mut spoken: Option<Spoken> = None;
+        for key in group {
+            let before = || {
+                let voice = self.plan.variants[key.variant].hears?;
+                self.spoken.get(&TrialKey { variant: voice, ..key.clone() })
+            };
+            let to_hear = spoken.as_ref().or_else(before);
+            let Some(record) = self.run_trial(key, to_hear, files, run_started) else { return };
+            if self.plan.variants[key.variant].hears.is_none() {
+                spoken = Some(Spoken { outcome: record.outcome, audio_file: record.audio_file.clone() });
+            }
+            // What was stopped tells why.
+            let stopped = record.outcome == Outcome::Stopped;
+            if !keep(record) || stopped || self.is_over() {
+                return;
+            }
+        }
+    }
+
     /// Runs one trial; none when it is not begun.
-    fn run_trial(&self, key: &TrialKey, files: &AudioFiles, run_started: Instant) -> Option<TrialRecord> {
+    fn run_trial(
+        &self,
+        key: &TrialKey,
+        to_hear: Option<&Spoken>,
+        files: &AudioFiles,
+        run_started: Instant,
+    ) -> Option<TrialRecord> {
         if self.halted.lock().expect("no holder of this lock panics")[key.variant].is_some() {
             return None;
         }
@@ -104,9 +142,24 @@ impl<'r> Crew<'r> {
             self.spent.lock().expect("no holder of this lock panics").get_or_insert(what);
             return None;
         }
+        let sound = variant.hears.map(|voice| self.sound_of(voice, to_hear, files));
         let engine = self.engines[&variant.engine].as_ref();
-        let trial = Trial { key: key.clone(), engine, variant, clip, stop: self.stop, files, run_started, prices };
-        let Ended { record, quota_gone, not_kept } = trial.run();
+        let trial = |sound| Trial {
+            key: key.clone(),
+            engine,
+            variant,
+            clip: &clip.clip,
+            sound,
+            stop: self.stop,
+            files,
+            run_started,
+            prices,
+        };
+        let Ended { record, quota_gone, not_kept } = match &sound {
+            None => trial(&clip.sound).run(),
+            Some(Ok(sound)) => trial(sound).run(),
+            Some(Err(why)) => trial(&clip.sound).without_sound(why.clone()),
+        };
         self.spending.settle(account, expected, record.used);
         if let Some(problem) = not_kept {
             // The trial is done anew when there is room.
@@ -121,17 +174,26 @@ impl<'r> Crew<'r> {
         Some(record)
     }
 
+    /// What a voice spoke, as it is kept.
+    fn sound_of(&self, voice: usize, spoken: Option<&Spoken>, files: &AudioFiles) -> Result<Sound, String> {
+        let name = &self.plan.variants[voice].name;
+        let spoken = spoken.ok_or_else(|| format!("nothing to hear: {name} has not spoken"))?;
+        let file = spoken.audio_file.as_ref();
+        let file = file.ok_or_else(|| format!("nothing to hear: {name} ended as {}", spoken.outcome.as_str()))?;
+        Sound::decode(&files.path(file), None).map(Sound::Held)
+    }
+
     /// Runs trials on as many workers as the plan allows; gives why it was stopped, if it was.
     pub(super) fn run_trials(
         &self,
-        todo: &[TrialKey],
+        todo: &[Group],
         run: i64,
         store: &Store,
         watch: &dyn Progress,
     ) -> Result<Option<String>, RunError> {
         let (files, run_started) = (store.audio_files(), Instant::now());
         let next = AtomicUsize::new(0);
-        let warm_up = WarmUp::new(todo.iter().filter(|key| key.warm_up).count());
+        let warm_up = WarmUp::new(todo.iter().filter(|group| group[0].warm_up).count());
         let mut failure: Option<RunError> = None;
         let mut stopped: Option<String> = None;
         let (sender, records) = sync_channel::<TrialRecord>(64);
@@ -139,18 +201,22 @@ impl<'r> Crew<'r> {
             for _ in 0..self.plan.concurrency {
                 let (sender, next, files, warm_up) = (sender.clone(), &next, &files, &warm_up);
                 scope.spawn(move || {
-                    while let Some(key) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
-                        if !key.warm_up {
+                    while let Some(group) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
+                        if !group[0].warm_up {
                             warm_up.wait(&|| self.is_over());
                         }
                         if self.is_over() {
                             break;
                         }
-                        let record = self.run_trial(key, files, run_started);
-                        if key.warm_up {
+                        let mut open = true;
+                        self.run_group(group, files, run_started, &mut |record| {
+                            open = sender.send(record).is_ok();
+                            open
+                        });
+                        if group[0].warm_up {
                             warm_up.one_ended();
                         }
-                        if record.is_some_and(|record| sender.send(record).is_err()) {
+                        if !open {
                             break;
                         }
                     }

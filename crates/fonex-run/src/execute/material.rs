@@ -16,7 +16,8 @@ pub(super) struct Material {
 
 impl Material {
     pub(super) fn load(corpus: &Corpus, bench: &Bench, plan: &Plan) -> Result<Self, Problem> {
-        let recognisers = || plan.variants.iter().filter(|variant| variant.task == Task::Hear);
+        let recognisers =
+            || plan.variants.iter().filter(|variant| variant.task == Task::Hear && variant.hears.is_none());
         let hears = recognisers().next().is_some();
         // Results that exist need no audio; where there is some, it tells how long the clip is.
         let recorded =
@@ -41,7 +42,7 @@ impl Material {
                     first.clip_id,
                     first.reason
                 )),
-                None => problem.remedy("its select matches no clip; check the tags and values in it"),
+                None => problem.remedy("its select matches no clip; check its tags and values"),
             });
         }
         Ok(Self { usable, left_out })

@@ -6,6 +6,7 @@ mod crew;
 mod interrupt;
 mod machine;
 mod material;
+mod order;
 mod runner;
 mod trial;
 

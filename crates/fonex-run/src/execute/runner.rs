@@ -1,6 +1,6 @@
 //! The run: what is to be done, what is left of it, and what it would cost.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use fonex_core::Clip;
@@ -8,7 +8,7 @@ use fonex_core::cost::{Prices, Usage};
 use fonex_core::text::Label;
 use fonex_engines::{Engine, Task, build_engine, lists_language};
 use fonex_formats::{Corpus, Problem, checksum};
-use fonex_store::{LeftOut, NewRun, Store, TrialKey, TrialRecord, Variant};
+use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
 use serde::Serialize;
 
 use super::busy::while_watching;
@@ -16,6 +16,7 @@ use super::crew::Crew;
 use super::interrupt::Interrupt;
 use super::machine;
 use super::material::Material;
+use super::order::left_to_do;
 use super::trial::Heardable;
 use crate::RunError;
 use crate::bench::{Bench, Plan, PlannedVariant};
@@ -88,7 +89,7 @@ pub fn forecast(
     let prices: Vec<Option<Prices>> = plan.variants.iter().map(|variant| bench.prices(variant)).collect();
     let mut sums: Vec<(u64, u64, Usage)> = vec![(0, 0, Usage::default()); plan.variants.len()];
     let clips: HashMap<&str, &Heardable> = material.usable.iter().map(|h| (h.clip.id.as_str(), h)).collect();
-    for key in left_to_do(plan, &material, &done) {
+    for key in left_to_do(plan, &material, &done).into_iter().flatten() {
         let (variant, clip) = (&plan.variants[key.variant], clips[key.clip_id.as_str()]);
         let (trials, foreign, used) = &mut sums[key.variant];
         let own = |lang: &String| lists_language(languages(bench, variant), lang);
@@ -116,11 +117,17 @@ pub fn forecast(
     Ok(forecast.collect())
 }
 
+/// About how many characters a voice speaks in a second, to tell beforehand how much audio there will be to hear.
+const CHARACTERS_PER_S: f64 = 14.0;
+
 /// What a trial is expected to use when nothing has to be tried again.
 pub(super) fn expected(variant: &PlannedVariant, clip: &Heardable, prices: Option<&Prices>) -> Usage {
+    let text = || Label::parse(&clip.clip.text).map(|label| label.first_reading()).unwrap_or_default();
+    if variant.hears.is_some() {
+        return Usage::of_request(0, text().chars().count() as f64 / CHARACTERS_PER_S, prices);
+    }
     if variant.task != Task::Hear {
-        let text = Label::parse(&clip.clip.text).map(|label| label.first_reading()).unwrap_or_default();
-        let characters = text.chars().count() as u64;
+        let characters = text().chars().count() as u64;
         return if characters == 0 { Usage::default() } else { Usage::of_request(characters, 0.0, None) };
     }
     let pieces = clip.sound.source().map_or(1, |source| variant.delivery.pieces(&source.audio)) as u64;
@@ -168,10 +175,12 @@ pub fn execute(
     store.check_variants(run, plan.variants.len())?;
     let done = store.done(run)?;
     let todo = left_to_do(plan, &material, &done);
-    watch.begun(run, (todo.len() + done.len()) as u64, done.len() as u64);
+    let left: usize = todo.iter().map(Vec::len).sum();
+    watch.begun(run, (left + done.len()) as u64, done.len() as u64);
 
     let _heeding = interrupt.heed();
-    let crew = Crew::new(bench, plan, &material, &engines, interrupt.flag());
+    let spoken = store.spoken(run, plan.variants.iter().filter_map(|variant| variant.hears))?;
+    let crew = Crew::new(bench, plan, &material, &engines, spoken, interrupt.flag());
     for (variant, used) in store.used(run)? {
         crew.spending.add(crew.accounts[variant], used);
     }
@@ -230,6 +239,7 @@ fn stored_variants(bench: &Bench, plan: &Plan) -> Vec<Variant> {
             delivery: variant.delivery,
             languages: languages(bench, variant).to_vec(),
             prices: bench.prices(variant),
+            hears: variant.hears,
         })
         .collect()
 }
@@ -279,34 +289,4 @@ fn new_run(
         clips: corpus.clips.clone(),
         left_out: material.left_out.clone(),
     }
-}
-
-/// The trials that are not done, in the order of execution: warm-up first, then repeat by repeat, the variants taking turns
-/// clip by clip so that a slow minute of the machine hits them alike.
-///
-/// Every variant that has timed trials left is warmed up anew: after an interruption its programs and connections are cold
-/// again. There are as many warm-up trials as trials at a time, if there are any, so that each program and connection gets
-/// one.
-fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<TrialKey> {
-    let variants = plan.variants.len();
-    let key = |variant, clip: &Heardable, repeat, warm_up| TrialKey {
-        variant,
-        clip_id: clip.clip.id.clone(),
-        repeat,
-        warm_up,
-    };
-    let timed = (0..plan.repeats).flat_map(|repeat| {
-        let clips = material.usable.iter();
-        clips.flat_map(move |clip| (0..variants).map(move |variant| key(variant, clip, repeat, false)))
-    });
-    let timed: Vec<TrialKey> = timed.filter(|key| !done.contains(key)).collect();
-    let waiting: BTreeSet<usize> = timed.iter().map(|key| key.variant).collect();
-    let each = if plan.warm_up == 0 { 0 } else { plan.warm_up.max(plan.concurrency) };
-    let warm = waiting.into_iter().flat_map(|variant| {
-        let earlier = done.iter().filter(|key| key.warm_up && key.variant == variant);
-        let first = earlier.map(|key| key.repeat + 1).max().unwrap_or(0);
-        let clips = material.usable.iter().cycle();
-        (first..first + each).zip(clips).map(move |(repeat, clip)| key(variant, clip, repeat, true))
-    });
-    warm.chain(timed.iter().cloned()).collect()
 }

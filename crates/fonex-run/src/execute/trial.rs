@@ -88,7 +88,8 @@ pub(super) struct Trial<'t> {
     pub(super) key: TrialKey,
     pub(super) engine: &'t dyn Engine,
     pub(super) variant: &'t PlannedVariant,
-    pub(super) clip: &'t Heardable,
+    pub(super) clip: &'t Clip,
+    pub(super) sound: &'t Sound,
     pub(super) stop: &'t StopFlag,
     pub(super) files: &'t AudioFiles,
     pub(super) run_started: Instant,
@@ -114,12 +115,18 @@ impl Trial<'_> {
         }
     }
 
+    /// The trial of a recogniser that was to hear what was not spoken.
+    pub(super) fn without_sound(self, why: String) -> Ended {
+        let started_ms = self.run_started.elapsed().as_secs_f64() * 1e3;
+        self.ended(started_ms, &Answer::<Heard>::failed(Outcome::Refused, why), None, 0)
+    }
+
     fn form(&self) -> Form<'_> {
         Form { voice: &self.variant.voice, model: &self.variant.model, settings: &self.variant.settings }
     }
 
     fn hear(self, started_ms: f64) -> Ended {
-        let source = match &self.clip.sound {
+        let source = match self.sound {
             // Results that exist are read out without it.
             Sound::Absent => None,
             sound => match sound.source() {
@@ -129,8 +136,8 @@ impl Trial<'_> {
         };
         let silence = Audio { rate_hz: 16_000, samples: Vec::new() };
         let request = HearRequest {
-            clip_id: &self.clip.clip.id,
-            lang: self.clip.clip.lang.as_deref(),
+            clip_id: &self.clip.id,
+            lang: self.clip.lang.as_deref(),
             audio: source.as_ref().map_or(&silence, |source| &source.audio),
             form: self.form(),
             stop: self.stop,
@@ -171,14 +178,13 @@ impl Trial<'_> {
 
     /// Asks with the first reading of the label; one that is empty is not sent.
     fn ask_with_text<T>(&self, ask: impl FnOnce(&SpeakRequest<'_>) -> Answer<T>) -> (String, Answer<T>) {
-        let text = Label::parse(&self.clip.clip.text).map(|label| label.first_reading()).unwrap_or_default();
+        let text = Label::parse(&self.clip.text).map(|label| label.first_reading()).unwrap_or_default();
         if text.trim().is_empty() {
             let task = self.variant.task.as_str();
             let what = format!("the label is empty: there is nothing to {task}");
             return (text, Answer::failed(Outcome::Refused, what));
         }
-        let request =
-            SpeakRequest::new(&self.clip.clip.id, self.clip.clip.lang.as_deref(), &text, self.form(), self.stop);
+        let request = SpeakRequest::new(&self.clip.id, self.clip.lang.as_deref(), &text, self.form(), self.stop);
         let answer = ask(&request);
         (text, answer)
     }
@@ -206,8 +212,9 @@ impl Trial<'_> {
             used,
         };
         let not_kept = (answer.then == RetryAdvice::Unable).then(|| {
-            let what = answer.detail.clone().unwrap_or_else(|| "this machine could not do its part".to_owned());
-            Problem::new(what, Place::default()).remedy("put it right; then run again: what is done stays done")
+            let what =
+                answer.detail.clone().unwrap_or_else(|| "this machine could not complete the trial".to_owned());
+            Problem::new(what, Place::default()).remedy("fix it and run again: finished trials are kept")
         });
         Ended { record, quota_gone: answer.then == RetryAdvice::QuotaGone, not_kept }
     }
@@ -243,6 +250,6 @@ fn keep_audio(files: &AudioFiles, audio: &Audio) -> Result<String, Problem> {
         let why = error.to_string();
         let why = why.split(" (os error").next().unwrap_or_default().to_lowercase();
         let problem = Problem::new(format!("spoken audio cannot be kept: {why}"), place());
-        problem.remedy("make room, or make the folder writable; then run again: what is done stays done")
+        problem.remedy("free some space or make the folder writable, and run again: finished trials are kept")
     })
 }

@@ -118,7 +118,7 @@ fn threads_allowed(forms: &[LoadForm]) -> Result<usize, Problem> {
     let files = allow_open_files(wanted as u64 * FILES_EACH + FILES_BESIDE);
     let most = (files.saturating_sub(FILES_BESIDE) / FILES_EACH) as usize;
     if most < least {
-        let what = format!("{least} requests at a time need about {} open files", least as u64 * FILES_EACH);
+        let what = format!("{least} concurrent requests need about {} open files", least as u64 * FILES_EACH);
         let problem = Problem::new(format!("{what}, and this machine allows {files}"), Place::default());
         return Err(problem.remedy(format!("raise the limit (ulimit -n), or ask for {most} at a time")));
     }

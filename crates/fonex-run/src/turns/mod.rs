@@ -117,9 +117,9 @@ pub fn take_turns(
     };
     with_three(bench, configs, labels, |engines| {
         if plan.interrupt_after.is_some() && !engines[0].takes_live() {
-            let what = format!("{} cannot listen while somebody speaks", plan.engines[0]);
+            let what = format!("{} cannot hear live audio", plan.engines[0]);
             return Err(Problem::new(what, Place::file(&bench.path))
-                .expected("a recogniser that hears live, over a socket or as a worker with live = true"));
+                .expected("a recogniser with live input: a socket, or a worker with live = true"));
         }
         let chain = Chain { engines, partners: &partners, live: plan.live, stop };
         for dialogue in plan.dialogues.iter().take_while(|_| !stop.is_set()) {
@@ -224,7 +224,7 @@ impl Conversation {
                 match interrupt(chain, &taken, clip, (next, &into), after_s) {
                     Ok(Some(interruption)) => self.interruptions.push(interruption),
                     Ok(None) => {
-                        say(&format!("the reply to {} is over before {} could interrupt it", clip.id, next.id));
+                        say(&format!("the reply to {} ends before {} could interrupt it", clip.id, next.id));
                     }
                     Err(_) if chain.stop.is_set() => return,
                     Err(broken) => self.broken_off.push(broken),

@@ -37,14 +37,18 @@ fn every_mistake_is_told_on_its_line() {
         (
             "[plan.p]\nengines = [\"marl\"]\ndelivery = { pieces = { window_s = 0 } }\n",
             "delivery",
-            &["cannot be cut by"],
+            &["cannot be cut with"],
         ),
         (
             "[plan.p]\nengines = [\"marl\"]\ndelivery = { pieces = { window_s = 2, overlap_s = 1.9 } }\n",
             "delivery",
             &["nine tenths"],
         ),
-        ("[plan.p]\nengines = [\"marl\"]\ndelivery = { live = { speed = 0 } }\n", "delivery", &["at this pace"]),
+        (
+            "[plan.p]\nengines = [\"marl\"]\ndelivery = { live = { speed = 0 } }\n",
+            "delivery",
+            &["cannot be streamed"],
+        ),
         (
             "[plan.p]\nengines = [\"marl\"]\ndelivery = { pauses = { pause_s = 9, longest_s = 2 } }\n",
             "delivery",

@@ -26,25 +26,25 @@ use crate::output::{self, Cell, Table, plural, speech_lines, write_chart};
   fonex audio corpus.jsonl --clip radio-006 -o radio-006.png
   fonex audio audio/call-001.flac --cut pieces")]
 pub struct AudioOptions {
-    /// Recordings, or a corpus for all its clips
+    /// Recordings, or a corpus to measure all its clips
     #[arg(required = true, value_name = "FILE")]
     pub inputs: Vec<PathBuf>,
     /// Only this clip of the corpus
     #[arg(long, value_name = "ID")]
     pub clip: Option<String>,
-    /// Captions to draw under a recording, .srt or .vtt
+    /// Captions to draw below a recording, .srt or .vtt
     #[arg(long, value_name = "FILE")]
     pub captions: Option<PathBuf>,
-    /// Cut the recording at its pauses into this folder
+    /// Cut the recording at pauses; write the pieces into this folder
     #[arg(long, value_name = "DIR")]
     pub cut: Option<PathBuf>,
-    /// The shortest silence that counts as a pause, in seconds
+    /// Shortest silence that counts as a pause, in seconds
     #[arg(long, default_value_t = 0.3, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub least_pause: f64,
-    /// The longest piece, in seconds
+    /// Longest piece, in seconds
     #[arg(long, default_value_t = 30.0, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub longest_piece: f64,
-    /// How it is spoken (pitch, syllables, pauses) and what is wrong with the audio; always for one recording
+    /// Also measure speech (pitch, syllables, pauses) and look for audio faults; always on for one recording
     #[arg(long)]
     pub speech: bool,
     /// Write a picture to this file, .svg or .png
@@ -90,7 +90,7 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     let items = items(options)?;
     if (options.output.is_some() || options.cut.is_some()) && items.len() != 1 {
         let problem =
-            Problem::new(format!("there are {} recordings to picture or cut", items.len()), Place::default());
+            Problem::new(format!("-o and --cut take one recording, and there are {}", items.len()), Place::default());
         return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
     }
     let results = with_progress("measuring", &items, |item| {

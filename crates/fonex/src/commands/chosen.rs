@@ -14,7 +14,7 @@ use crate::output;
 /// Which measures.
 #[derive(Debug, Clone, Default, Args)]
 pub struct MeasureArg {
-    /// Measures by id, * for any letters, such as wer,latency_*; fonex measures lists them
+    /// Measures by id, with * as a wildcard, such as wer,latency_*; see fonex measures
     #[arg(long = "measure", value_name = "ID,ID", value_delimiter = ',')]
     pub measures: Vec<String>,
 }
@@ -49,7 +49,7 @@ pub fn profile_here(named: Option<&str>) -> Result<TextProfile, Problem> {
     if bench.is_file() {
         match read_bench(bench, &[]) {
             Ok(bench) => return Ok(bench.text_profile),
-            Err(why) => output::caution(&format!("the neutral text profile is taken: {why}")),
+            Err(why) => output::caution(&format!("using the neutral text profile: {why}")),
         }
     }
     read_profile("neutral", Path::new(""), Place::default())
@@ -69,7 +69,7 @@ pub enum ChosenUnit {
 /// The unit of chance.
 #[derive(Debug, Clone, Copy, Default, Args)]
 pub struct UnitArg {
-    /// What was drawn at random; by default speakers where speakers have several clips, else recordings, else clips
+    /// Unit of sampling; by default speakers if speakers have several clips, else recordings, else clips
     #[arg(long, value_enum, value_name = "UNIT")]
     pub unit: Option<ChosenUnit>,
 }
@@ -88,7 +88,7 @@ impl UnitArg {
 /// Another text profile than the run's own.
 #[derive(Debug, Clone, Default, Args)]
 pub struct ProfileArg {
-    /// Score stored texts anew under this profile: neutral, verbatim, en, de, fr, es, or a file that ends in .toml
+    /// Score the stored texts again under this profile: neutral, verbatim, a language such as en, or a .toml file
     #[arg(long, value_name = "PROFILE")]
     pub profile: Option<String>,
 }

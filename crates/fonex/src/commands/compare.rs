@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use fonex_analysis::{
-    Asked, Comparison, CostSummary, Material, RunView, Side, VariantView, Wanted, by_task, compare,
+    Asked, Comparison, CostSummary, Material, RunView, Side, VariantView, Wanted, comparable, compare,
 };
 use fonex_core::measures::find;
 use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
@@ -30,16 +30,16 @@ Examples, in the folder the demo made:
   fonex compare w45 w46 --measure 'wer,word_*'  the same variants in two runs
 A run of what fonex corpus vary made is compared recipe by recipe with --varied.")]
 pub struct CompareOptions {
-    /// What to compare; everything after the first is held against the first
+    /// What to compare; the first is the baseline for all others
     #[arg(required = true, value_name = "RUN")]
     pub runs: Vec<String>,
-    /// Also compare within the slices of this tag, or speaker or lang; may be repeated
+    /// Also compare within each value of this tag, speaker or lang; may be repeated
     #[arg(long, value_name = "TAG")]
     pub by: Vec<String>,
-    /// Hold clips that corpus vary made against those they were made of, recipe by recipe
+    /// Compare clips made by corpus vary with their originals, by recipe
     #[arg(long)]
     pub varied: bool,
-    /// With --varied, draw the first measure over the number of a step: .svg or .png
+    /// With --varied: chart the first measure over the recipe's parameter, as .svg or .png
     #[arg(short, long, value_name = "FILE", requires = "varied")]
     pub output: Option<PathBuf>,
     #[command(flatten)]
@@ -74,8 +74,8 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
     };
     let comparisons = compare(&store, &pairs, &asked)?;
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
-        let problem = Problem::new("none of these measures applies to what is compared", Place::default());
-        return Err(problem.remedy("fonex measures lists which measure is of which task").into());
+        let problem = Problem::new("none of these measures applies to these variants", Place::default());
+        return Err(problem.remedy("fonex measures lists the tasks of each measure").into());
     }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
@@ -151,11 +151,11 @@ fn check_slices(named: &[Named], by: &[String]) -> Result<(), Problem> {
 /// Holds everything after the first against it. Of two whole runs, variants of the same name are paired; where each has
 /// but one, those two.
 fn pairs(named: &[Named]) -> Result<Vec<(Side<'_>, Side<'_>)>, Problem> {
-    let (first, rest) = named.split_first().expect("the command line asks for one run at least");
+    let (first, rest) = named.split_first().expect("the command line requires at least one run");
     let firsts = first.sides();
     let mut pairs = Vec::new();
     if rest.is_empty() {
-        for group in by_task(&firsts) {
+        for group in comparable(&firsts) {
             if let [one, others @ ..] = group.as_slice() {
                 pairs.extend(others.iter().map(|other| (*one, *other)));
             }
@@ -211,9 +211,8 @@ fn undecided(findings: &[Finding]) -> String {
             None => reasons.push((why, vec![what])),
         }
     }
-    let more_clips = (!more_clips.is_empty()).then(|| {
-        format!("more clips that would tell such a difference, four times in five: {}", more_clips.join(", "))
-    });
+    let more_clips = (!more_clips.is_empty())
+        .then(|| format!("more clips needed to detect such a difference with 80 % power: {}", more_clips.join(", ")));
     let reasons = reasons.into_iter().map(|(why, what)| format!("no verdict on {}: {why}", what.join(", ")));
     more_clips.into_iter().chain(reasons).map(|line| folded_under(&line, output::width(), 2)).collect()
 }
@@ -251,12 +250,12 @@ fn explained(comparisons: &[Comparison]) -> String {
     });
     for unit in units {
         text += match unit {
-            DrawnUnit::Clip => "Chance is that of drawing clips: verdicts hold for more clips like these.\n",
+            DrawnUnit::Clip => "Unit of sampling: clips. Verdicts hold for more clips like these.\n",
             DrawnUnit::Speaker => {
-                "Chance is that of drawing speakers: verdicts hold for more speakers like these; --unit clip asks about these only.\n"
+                "Unit of sampling: speakers. Verdicts hold for more speakers like these; --unit clip limits them to these.\n"
             }
             DrawnUnit::Recording => {
-                "Chance is that of drawing recordings: verdicts hold for more recordings like these; --unit clip asks about these only.\n"
+                "Unit of sampling: recordings. Verdicts hold for more recordings like these; --unit clip limits them to these.\n"
             }
         };
     }
@@ -341,8 +340,10 @@ fn reason(finding: &Finding) -> String {
     }
     match (finding.verdict, finding.interval, finding.more_clips) {
         (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
-        (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => "no difference is seen".to_owned(),
-        (Verdict::CannotTell, Some(_), None) => "over a million more clips would be needed".to_owned(),
+        (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => {
+            "no difference observed".to_owned()
+        }
+        (Verdict::CannotTell, Some(_), None) => "more than a million".to_owned(),
         _ => String::new(),
     }
 }

@@ -18,7 +18,7 @@ use fonex_run::{existing_store, read_bench};
 #[derive(Debug, Args)]
 #[command(after_help = "Example: fonex demo my-demo")]
 pub struct DemoOptions {
-    /// Folder to make
+    /// Folder to create
     #[arg(value_name = "DIR", default_value = "fonex-demo")]
     pub folder: PathBuf,
 }
@@ -49,7 +49,7 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     if demo.run("recognisers", None, &[])? {
         return Ok(Code::Interrupted);
     }
-    demo.step("Which is better, where, and is it sure?", "fonex compare 1 --by channel")?;
+    demo.step("Which is better, where, and with what certainty?", "fonex compare 1 --by channel")?;
     demo.compare(&["1"], &["channel"])?;
     demo.step("What did they get wrong on one radio call?", "fonex show 1 --clip radio-006")?;
     demo.show_clip("1", "radio-006")?;
@@ -75,10 +75,10 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     if demo.run_services()? {
         return Ok(Code::Interrupted);
     }
-    demo.step("A page to pass on.", "fonex report 1 2 -o report.html")?;
+    demo.step("A report to share.", "fonex report 1 2 -o report.html")?;
     demo.report(&["1", "2"])?;
     output::print(&format!(
-        "\nDone. Open {}, look at {}, and go on in {folder}:\n  \
+        "\nDone. Open {}, look at {}, and continue in {folder}:\n  \
          cd {folder}\n  fonex runs\n  fonex try tern radio-006\n  fonex score corpus.jsonl heard.jsonl\n",
         options.folder.join("report.html").display(),
         options.folder.join("trend.svg").display(),
@@ -97,8 +97,8 @@ impl DemoFolder {
         let store = self.folder.join(".fonex");
         let occupied = fs::read_dir(&self.folder).is_ok_and(|mut entries| entries.next().is_some());
         if occupied && !self.folder.join(MARK).is_file() {
-            return Err(Problem::new("the folder holds something else", Place::file(&self.folder))
-                .remedy("name a new folder: fonex demo DIR")
+            return Err(Problem::new("the folder is not empty", Place::file(&self.folder))
+                .remedy("give a new folder: fonex demo DIR")
                 .into());
         }
         if store.exists() {
@@ -106,7 +106,7 @@ impl DemoFolder {
         }
         write_dir(&SHIPPED, &self.folder)?;
         let mark = self.folder.join(MARK);
-        fs::write(&mark, "Made by fonex demo, which may make this folder anew.\n")
+        fs::write(&mark, "Created by fonex demo, which may recreate this folder.\n")
             .map_err(|error| Problem::io("write", &mark, &error).into())
     }
 
@@ -117,6 +117,7 @@ impl DemoFolder {
     /// Runs a plan; gives whether it was interrupted.
     fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<bool, Failure> {
         let options = run::RunOptions {
+            heard_by: Vec::new(),
             dry_run: false,
             plan: Some(plan.to_owned()),
             label: label.map(str::to_owned),
@@ -138,6 +139,7 @@ impl DemoFolder {
             .map_err(|error| Problem::new(format!("loopback cannot be served: {error}"), Place::default()))?;
         let port = service.address().port();
         let options = run::RunOptions {
+            heard_by: Vec::new(),
             dry_run: false,
             plan: Some("services".to_owned()),
             label: None,

@@ -54,7 +54,7 @@ fn mistakes(mistakes: &Mistakes) -> String {
     for (clips, what) in [
         (mistakes.lost_beginnings, "lost their beginning"),
         (mistakes.lost_ends, "lost their end"),
-        (mistakes.words_over_silence, "had words invented though nobody speaks"),
+        (mistakes.words_over_silence, "had invented words although nobody speaks"),
     ] {
         if clips > 0 {
             text += &format!("{} {what}\n", plural(clips, "clip"));
@@ -143,11 +143,11 @@ fn confidence(report: &ConfidenceReport) -> String {
     for wished in &report.thresholds {
         text += &match wished.confidence {
             Some(from) => format!(
-                "{} are right among words with a confidence of {from:.3} or more, which are {} of all\n",
+                "{} of the words with a confidence of {from:.3} or more are right; they are {} of all words\n",
                 percent(Some(wished.right)),
                 percent(Some(wished.kept))
             ),
-            None => format!("no confidence limit makes {} right\n", percent(Some(wished.right))),
+            None => format!("no confidence threshold makes {} right\n", percent(Some(wished.right))),
         };
     }
     text

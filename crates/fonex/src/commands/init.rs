@@ -25,8 +25,8 @@ pub fn init(options: &InitOptions) -> Result<Code, Failure> {
     let path = options.folder.join("fonex.toml");
     let mut file =
         OpenOptions::new().write(true).create_new(true).open(&path).map_err(|error| match error.kind() {
-            ErrorKind::AlreadyExists => Problem::new("there is a bench file here already", Place::file(&path))
-                .remedy("edit it, or name another folder"),
+            ErrorKind::AlreadyExists => Problem::new("this folder already holds a bench file", Place::file(&path))
+                .remedy("edit it, or give another folder"),
             _ => Problem::io("write", &path, &error),
         })?;
     file.write_all(TEMPLATE.as_bytes()).map_err(|error| Problem::io("write", &path, &error))?;

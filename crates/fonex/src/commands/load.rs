@@ -20,24 +20,24 @@ use crate::output::{self, Cell, Table, milliseconds, plural};
     after_help = "Example, in the folder the demo made: fonex load load --bench services.toml --rate 5,20,80 --seconds 2 -o load.svg"
 )]
 pub struct LoadOptions {
-    /// Plan of the bench file; may be left out where there is only one
+    /// Plan of the bench file; optional when there is only one
     pub plan: Option<String>,
-    /// Requests a second of each step, which begin whether earlier ones were answered or not
+    /// Requests per second of each step, sent whether or not earlier ones were answered (open loop)
     #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = seconds_above_zero)]
     pub rate: Vec<f64>,
-    /// Requests under way at any time in each step
+    /// Requests in flight in each step (closed loop)
     #[arg(long, value_name = "N,N", value_delimiter = ',', value_parser = clap::value_parser!(u32).range(1..=2000))]
     pub concurrency: Vec<u32>,
-    /// Seconds of each step
+    /// Duration of each step, in seconds
     #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub seconds: Option<f64>,
-    /// Take this stored study, a number or last, instead of asking anybody
+    /// Print this stored study, a number or last, and send nothing
     #[arg(long, value_name = "STUDY")]
     pub study: Option<String>,
-    /// Write the chart to this file, .svg or .png
+    /// Write a chart to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// Change a value of the bench file for this call
+    /// Override a bench file value for this call
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
     #[command(flatten)]
@@ -65,8 +65,7 @@ pub fn load(options: &LoadOptions) -> Result<Code, Failure> {
     let mut forms: Vec<LoadForm> = rates.iter().map(|rate| LoadForm::Rate(*rate)).collect();
     forms.extend(concurrency.iter().map(|count| LoadForm::Concurrent(*count)));
     if forms.is_empty() {
-        let problem =
-            Problem::new(format!("the plan \"{}\" says nothing of load", plan.name), Place::file(&bench.path));
+        let problem = Problem::new(format!("the plan \"{}\" has no load", plan.name), Place::file(&bench.path));
         return Err(problem
             .remedy("add load = { rates = [5, 10, 20] } to it, or write --rate 5,10,20 or --concurrency 1,2,4")
             .into());
@@ -173,7 +172,7 @@ fn table(reports: &[LoadReport]) -> Table {
 
 fn page(reports: &[LoadReport]) -> String {
     let mut text = output::text(&table(reports));
-    text += "Times are from when a request was due, so that waiting to begin is not hidden.\n";
+    text += "Latency is measured from when a request was due, so that queueing in the client is included.\n";
     for line in in_words(reports) {
         text += &line;
         text.push('\n');
@@ -187,19 +186,15 @@ pub(super) fn in_words(reports: &[LoadReport]) -> Vec<String> {
     for report in reports {
         lines.push(match (report.knee, report.gives_way) {
             (Some(knee), _) => {
-                format!(
-                    "{} keeps up with {}, and not with the next step.",
-                    report.variant,
-                    named(report.steps[knee].form)
-                )
+                format!("{} sustains {}, but not the next step.", report.variant, named(report.steps[knee].form))
             }
-            (None, true) => format!("{} does not keep up with the lightest step.", report.variant),
+            (None, true) => format!("{} does not sustain the lightest step.", report.variant),
             (None, false) => {
-                format!("{} keeps up with every step; heavier ones would show where it gives way.", report.variant)
+                format!("{} sustains every step; add heavier ones to find its limit.", report.variant)
             }
         });
         if report.steps.iter().any(|step| step.client_limits) {
-            lines.push("Steps marked so were held up by this machine: they say little of the engine.".to_owned());
+            lines.push("Marked steps were limited by this machine: they say little about the engine.".to_owned());
         }
     }
     lines
@@ -248,6 +243,6 @@ pub(super) fn chart(reports: &[LoadReport]) -> String {
         },
         series: series.collect(),
         guides: Vec::new(),
-        note: "steps from the lightest to the heaviest; where a line turns up, the engine gives way".into(),
+        note: "steps from lightest to heaviest; where a line turns up, the engine is saturated".into(),
     })
 }

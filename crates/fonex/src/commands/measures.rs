@@ -15,7 +15,7 @@ use crate::output::{self, Cell, Table};
   fonex measures
   fonex measures wer")]
 pub struct MeasuresOptions {
-    /// Explain this measure in a paragraph
+    /// Measure to explain
     pub id: Option<String>,
     #[command(flatten)]
     pub format: FormatArg,

@@ -17,7 +17,7 @@ pub fn write_pieces(audio: &Audio, stem: &str, rule: &PauseRule, folder: &Path) 
     }
     let list = folder.join("pieces.csv");
     if list.exists() {
-        return Err(Problem::new("there are pieces here already", Place::file(folder)).remedy("name a new folder"));
+        return Err(Problem::new("this folder already holds pieces", Place::file(folder)).remedy("give a new folder"));
     }
     fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
     let at = |s: f64| ((s * f64::from(audio.rate_hz)).round() as usize).min(audio.samples.len());

@@ -32,7 +32,7 @@ pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile) -> Stri
         plural(groups.len() as u64, "clip")
     };
     format!(
-        "These clips ({whom}) would tell a difference of {:.1} points between two error rates around {}, with a chance of 80 %.\n",
+        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power.\n",
         least * 100.0,
         percent(Some(RATE))
     )

@@ -19,18 +19,21 @@ use crate::output::{self, Cell, RunBar, Table, money, plural};
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex run recognisers --label my-first")]
 pub struct RunOptions {
-    /// Plan of the bench file; may be left out where there is only one
+    /// Plan of the bench file; optional when there is only one
     pub plan: Option<String>,
-    /// A name for this run, such as a week or a build
+    /// Label of this run, such as a week or a build
     #[arg(long)]
     pub label: Option<String>,
-    /// Change a value of the bench file for this run, such as plan.hear.repeats=3
+    /// Override a bench file value for this run, such as plan.hear.repeats=3
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
-    /// Send nothing; say what would be sent and what it would cost
+    /// Have these recognisers hear what the plan's voices speak, instead of those the plan names
+    #[arg(long, value_name = "ENGINE,ENGINE", value_delimiter = ',')]
+    pub heard_by: Vec<String>,
+    /// Send nothing; print what would be sent and what it would cost
     #[arg(long)]
     pub dry_run: bool,
-    /// Start a new run even where one was interrupted
+    /// Start a new run even if an interrupted one could be resumed
     #[arg(long)]
     pub anew: bool,
     #[command(flatten)]
@@ -39,8 +42,20 @@ pub struct RunOptions {
     pub format: FormatArg,
 }
 
-pub fn run(options: &RunOptions) -> Result<Code, Failure> {
+/// The bench file with what the command line changes in it.
+fn bench_of(options: &RunOptions) -> Result<Bench, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
+    if options.heard_by.is_empty() {
+        return Ok(bench);
+    }
+    let plan = &bench.plan(options.plan.as_deref())?.name;
+    let heard_by = format!("plan.{plan}.heard_by={}", serde_json::json!(options.heard_by));
+    let overrides: Vec<String> = options.overrides.iter().cloned().chain([heard_by]).collect();
+    Ok(read_bench(&options.bench.bench, &overrides)?)
+}
+
+pub fn run(options: &RunOptions) -> Result<Code, Failure> {
+    let bench = bench_of(options)?;
     let plan = bench.plan(options.plan.as_deref())?;
     if options.dry_run {
         // Looking must not make a store.
@@ -57,7 +72,7 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
     let view = RunView::load(&mut store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
-    show::print_run(&store, &view, options.format.format)?;
+    show::print_run(&mut store, &view, options.format.format)?;
     Ok(code(&execution, plan))
 }
 
@@ -92,7 +107,7 @@ fn dry_run(options: &RunOptions, forecast: &[Forecast], least: &str) -> Result<C
         return Ok(Code::Done);
     }
     output::print(&format!(
-        "Nothing was sent. A run would send, if no request has to be repeated:\n{}{}{}",
+        "Nothing was sent. Without retries, a run would send:\n{}{}{}",
         output::text(&table),
         total(forecast),
         least
@@ -121,7 +136,7 @@ fn total(forecast: &[Forecast]) -> String {
     let priced: Vec<&Forecast> = forecast.iter().filter(|row| row.cost.is_some()).collect();
     let Some(first) = priced.first() else { return String::new() };
     if priced.iter().any(|row| row.currency != first.currency) {
-        return "The currencies differ: there is no total.\n".to_owned();
+        return "The currencies differ, so there is no total.\n".to_owned();
     }
     let cost = priced.iter().filter_map(|row| row.cost).sum();
     format!("{} in all.\n", money(cost, first.currency.as_deref()))
@@ -134,7 +149,7 @@ pub fn other_language(variant: &str, clips: u64) -> String {
 
 /// Executes without printing the run; gives its number.
 pub fn run_quietly(options: &RunOptions) -> Result<(Code, i64), Failure> {
-    let bench = read_bench(&options.bench.bench, &options.overrides)?;
+    let bench = bench_of(options)?;
     let plan = bench.plan(options.plan.as_deref())?;
     let execution = execute_plan(options, &bench, plan, &mut open_store(&options.bench.bench)?)?;
     let code = if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) };
@@ -171,7 +186,7 @@ fn say_what_happened(execution: &Execution) {
         output::caution(&format!("trials were left out: {why}"));
     }
     if !execution.not_begun.is_empty() {
-        output::note(&format!("  Run {} stays unfinished; the same command goes on with it.", execution.run));
+        output::note(&format!("  Run {} stays unfinished; the same command resumes it.", execution.run));
     }
     if execution.failed > 0 {
         output::caution(&format!("{} failed: they have no answer", plural(execution.failed, "trial")));
@@ -186,6 +201,9 @@ fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
     }
     for set in &options.overrides {
         command += &format!(" --set '{set}'");
+    }
+    if !options.heard_by.is_empty() {
+        command += &format!(" --heard-by {}", options.heard_by.join(","));
     }
     if bench.path.as_os_str() != "fonex.toml" {
         command += &format!(" --bench {}", bench.path.display());

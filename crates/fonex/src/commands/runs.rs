@@ -20,7 +20,7 @@ use fonex_run::{existing_store, store_to_change};
 pub struct RunsOptions {
     #[command(subcommand)]
     pub action: Option<RunsAction>,
-    /// List the studies of load and turns instead
+    /// List load and turns studies instead
     #[arg(long)]
     pub studies: bool,
     #[command(flatten)]
@@ -31,9 +31,9 @@ pub struct RunsOptions {
 
 #[derive(Debug, Subcommand)]
 pub enum RunsAction {
-    /// Delete runs, and the sound that only they refer to
+    /// Delete runs, and the audio that no other run refers to
     Delete(DeleteOptions),
-    /// Give a run another label
+    /// Change the label of a run
     Relabel(RelabelOptions),
 }
 

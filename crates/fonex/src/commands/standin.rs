@@ -15,7 +15,7 @@ use fonex_run::{Bench, read_bench};
 
 #[derive(Debug, Subcommand)]
 pub enum StandinCommand {
-    /// Serve the stand-ins of the bench file over HTTP and WebSocket on loopback
+    /// Serve the stand-in engines of the bench file over HTTP and WebSocket on loopback
     Serve(StandinServe),
 }
 
@@ -87,7 +87,7 @@ pub(super) fn key(bench: &Bench, variable: &str) -> Result<String, Problem> {
 pub(super) fn service_config(bench: &Bench) -> Result<ServiceConfig, Failure> {
     let engines = engines(bench);
     if engines.is_empty() {
-        let problem = Problem::new("no engine of this bench file is a stand-in", Place::file(&bench.path));
+        let problem = Problem::new("this bench file has no stand-in engine", Place::file(&bench.path));
         return Err(problem
             .remedy("name a bench file whose engines have transport = \"standin\" with --bench")
             .into());

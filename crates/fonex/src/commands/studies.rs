@@ -35,7 +35,7 @@ pub fn find_study<T: DeserializeOwned>(store: &Store, kind: StudyKind, typed: &s
     let number = match typed {
         "last" => None,
         _ => Some(typed.parse().map_err(|_| {
-            Problem::new(format!("\"{typed}\" is no number of a study"), Place::default())
+            Problem::new(format!("there is no study \"{typed}\""), Place::default())
                 .expected("a number that fonex runs --studies lists, or last")
         })?),
     };
@@ -46,7 +46,7 @@ pub fn find_study<T: DeserializeOwned>(store: &Store, kind: StudyKind, typed: &s
     })?;
     let figures = serde_json::from_value(study.figures.clone()).map_err(|error| {
         Problem::new(format!("the figures of study {id} cannot be read: {error}"), Place::default())
-            .remedy("another version of Fonex may have written it: measure again")
+            .remedy("it may come from another version of Fonex; measure again")
     })?;
     Ok(Found { id, study, figures })
 }

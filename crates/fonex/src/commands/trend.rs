@@ -39,10 +39,10 @@ pub struct TrendOptions {
     pub unit: UnitArg,
     #[command(flatten)]
     pub profile: ProfileArg,
-    /// Take runs that are not finished as well
+    /// Include unfinished runs
     #[arg(long)]
     pub unfinished: bool,
-    /// Write the chart to this file, .svg or .png
+    /// Write a chart to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]
@@ -71,7 +71,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     }
     if left_out > 0 {
         let runs = plural(left_out, "unfinished run");
-        output::caution(&format!("{runs} left out; --unfinished takes them as well"));
+        output::caution(&format!("{runs} left out; --unfinished includes them"));
     }
     let slice = match &options.slice {
         Some(typed) => {
@@ -83,8 +83,8 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     };
     let all = series(&store, &runs, &measures, options, slice)?;
     if all.is_empty() {
-        let problem = Problem::new("no run has such a series", Place::default());
-        let remedy = "check --plan, --variant, --measure and --slice against what fonex runs lists";
+        let problem = Problem::new("no run has this series", Place::default());
+        let remedy = "check --plan, --variant, --measure and --slice against fonex runs";
         return Err(problem.remedy(remedy).into());
     }
     match options.format.format {
@@ -164,7 +164,7 @@ fn chart(all: &[Series]) -> Option<TrendChart> {
     Some(TrendChart {
         title: title(&all[0]),
         unit: measure.unit,
-        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, beyond chance{breaks}"),
+        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, significant{breaks}"),
         lines: lines.collect(),
     })
 }
@@ -217,8 +217,8 @@ fn print_page(all: &[Series]) -> Result<(), Failure> {
         }
         text.push('\n');
     }
-    text += "Dots: 95 % interval over clips. Each run is tested once, with the runs before it; a change once found stands,\n";
-    text += "and at most 5 % of unchanged series claim one.\n";
+    text += "Dots: 95 % interval over clips. Each run is tested once, against the runs before it; a change found is kept,\n";
+    text += "and at most 5 % of unchanged series show one.\n";
     output::print(&text)
 }
 
@@ -248,7 +248,7 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
                 name(change.told_by)
             ),
             ChangeShape::Creep => {
-                format!("{verdict} little by little, by {by}{interval}{for_whom}; found at {}", name(change.told_by))
+                format!("{verdict} gradually, by {by}{interval}{for_whom}; found at {}", name(change.told_by))
             }
         });
     }

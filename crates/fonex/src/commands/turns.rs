@@ -23,7 +23,7 @@ use crate::output::{self, Cell, Table, milliseconds, percent, plural};
     after_help = "Example, in the folder the demo made: fonex turns --bench services.toml --hear tern --reply quill --speak osier --limit 5"
 )]
 pub struct TurnsOptions {
-    /// Clips to begin a turn with; all that have audio by default
+    /// Clips that start a turn; by default all that have audio
     pub clips: Vec<String>,
     /// The recogniser, with its model where it has several: marl/river
     #[arg(
@@ -52,25 +52,25 @@ pub struct TurnsOptions {
         hide_default_value = true
     )]
     pub speak: String,
-    /// Run this dialogue of the bench file, turn after turn; may be given several times
+    /// Run this scripted dialogue of the bench file; may be repeated
     #[arg(long, value_name = "NAME", conflicts_with = "clips")]
     pub dialogue: Vec<String>,
-    /// Have the next clip interrupt each reply after so many seconds of it
+    /// Interrupt each reply with the next clip after this many seconds of playback
     #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub interrupt_after: Option<f64>,
-    /// Take this stored study, a number or last, instead of asking anybody
+    /// Print this stored study, a number or last, and send nothing
     #[arg(long, value_name = "STUDY")]
     pub study: Option<String>,
-    /// Deliver the audio live, and count from the end of speech
+    /// Stream the audio in real time and measure from the end of speech
     #[arg(long)]
     pub live: bool,
-    /// At most so many clips
+    /// Maximum number of clips
     #[arg(long, default_value_t = 100, value_name = "N")]
     pub limit: usize,
-    /// Write a bar for each turn to this file, .svg or .png
+    /// Chart each turn as a bar in this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
-    /// Change a value of the bench file for this call
+    /// Override a bench file value for this call
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
     #[command(flatten)]
@@ -149,7 +149,7 @@ pub(super) fn chart(conversation: &Conversation) -> String {
         overlapped_ms: turn.overlapped_ms(),
     });
     let names = [&conversation.hear, &conversation.reply, &conversation.speak].map(Clone::clone);
-    turns_svg("From the end of speech to the first sound of the reply", &names, &bars.collect::<Vec<_>>())
+    turns_svg("From end of speech to first sound of the reply", &names, &bars.collect::<Vec<_>>())
 }
 
 /// What the turns come to, in sentences.
@@ -180,11 +180,11 @@ pub(super) fn in_words(conversation: &Conversation) -> Vec<String> {
     }
     // Whose part it is cannot be said where it is not known when the recogniser's began.
     if ends(SpeechEnd::AudioEnd) == 0 {
-        lines.push(format!("{name} takes {} of it: improve it first", percent(Some(summary.its_share))));
+        lines.push(format!("{name} takes {} of it: the first place to improve", percent(Some(summary.its_share))));
     }
     let saves = summary.overlap_saves_ms;
     let saves = if saves < 0.5 { "nothing".to_owned() } else { milliseconds(saves) };
-    lines.push(format!("speaking the first sentence as soon as it is there would save {saves}"));
+    lines.push(format!("speaking the first sentence as soon as it is available would save {saves}"));
     lines.extend(summary.ms_per_reply_word.map(|ms| format!("each word of the reply adds {ms:.0} ms")));
     if let [first, .., last] = summary.positions.as_slice() {
         let growth =
@@ -213,9 +213,9 @@ fn interruptions_in_words(report: &InterruptionReport, hear: &str) -> String {
             )
         },
     );
-    line += &format!("; both speak for {} in the median", milliseconds(report.both_spoke_ms.p50));
+    line += &format!("; both speak at once for {} (median)", milliseconds(report.both_spoke_ms.p50));
     if let Some(held) = report.held_ms.as_ref().filter(|held| held.p50 > 0.0) {
-        line += &format!("; a player has to drop {} of sound", milliseconds(held.p50));
+        line += &format!("; a player has to drop {} of audio", milliseconds(held.p50));
     }
     if report.missed > 0 {
         line += &format!("; {} not noticed before the reply was over", report.missed);

@@ -40,8 +40,7 @@ impl Varied {
             all.push(recipes);
         }
         if !all[0].unchanged {
-            let problem =
-                Problem::new("the run holds no clip that was not varied", Place::default().field("--varied"));
+            let problem = Problem::new("the run has no unmodified clips", Place::default().field("--varied"));
             let remedy = "add --recipe unchanged to corpus vary, or name the run of the original corpus first";
             return Err(problem.remedy(remedy).into());
         }
@@ -109,7 +108,8 @@ pub(super) fn recipes_table(pairs: &[(Side<'_>, Side<'_>)], comparisons: &[Compa
     table.without_empty_columns()
 }
 
-/// A measure over what a step's number is, a line a variant, with the unchanged clips as dashed lines. Gives the picture and the curves
+/// A measure over what a step's number is, a line a variant, with the unchanged clips as dashed lines. Gives the
+/// picture and the curves
 /// that it leaves out; none where no number takes two values.
 fn chart(
     pairs: &[(Side<'_>, Side<'_>)],
@@ -212,13 +212,14 @@ pub(super) fn write_chart(
     measure: &Measure,
 ) -> Result<(), Failure> {
     let Some((svg, left)) = chart(pairs, comparisons, measure) else {
-        let problem = Problem::new("no number of these recipes takes two values", Place::default().field("--output"));
+        let problem =
+            Problem::new("no parameter of these recipes takes two values", Place::default().field("--output"));
         return Err(problem
             .remedy("vary the corpus at several levels, such as noise=wind:0 and noise=wind:10")
             .into());
     };
     if !left.is_empty() {
-        output::caution(&format!("not in the chart, since their axis is another: {}", left.join(", ")));
+        output::caution(&format!("not in the chart (different axis): {}", left.join(", ")));
     }
     output::write_chart(path, &svg)
 }

@@ -29,10 +29,10 @@ use crate::output::{self, Cell, Table};
 pub struct WindowsOptions {
     #[command(flatten)]
     pub run: RunOptions,
-    /// Take this stored run instead of executing the plan
+    /// Use this stored run instead of executing the plan
     #[arg(long = "run", value_name = "RUN")]
     pub stored: Option<String>,
-    /// Write the chart to this file, .svg or .png
+    /// Write a chart to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
 }
@@ -76,8 +76,8 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
     let view = RunView::load(&mut store, run, None, &Wanted::default())?;
     let measured = measure(&store, &view, bench)?;
     if measured.len() < 2 {
-        let problem = Problem::new(format!("run {} delivered audio in one way only", view.name()), Place::default());
-        let remedy = "give the plan several: delivery = [{ pieces = { window_s = 2 } }, { pieces = { window_s = 5 } }, \"whole\"]";
+        let problem = Problem::new(format!("run {} has only one delivery", view.name()), Place::default());
+        let remedy = "give the plan several deliveries: delivery = [{ pieces = { window_s = 2 } }, { pieces = { window_s = 5 } }, \"whole\"]";
         return Err(problem.remedy(remedy).into());
     }
     if let Some(path) = &options.output {
@@ -194,7 +194,7 @@ fn table(measured: &[Window]) -> Table {
         ("delay median", 0),
         ("delay p95", 1),
     ])
-    .noted("Delay: from the end of a word to when its text can be there.");
+    .noted("Delay: from the end of a word until its text can be available.");
     for window in measured {
         let wer = window.wer.map_or(Cell::Empty, |wer| Cell::Estimate(Unit::Share, wer, window.interval));
         let delay = window.delay_ms.as_ref();
@@ -231,7 +231,7 @@ pub(super) fn chart(measured: &[Window]) -> String {
         }
     });
     plane_svg(&PlaneChart {
-        title: "How long to wait for fewer errors".into(),
+        title: "Error rate against delay".into(),
         x: PlaneAxis {
             label: "median delay from the end of a word to its text, seconds".into(),
             from_zero: true,
@@ -240,7 +240,7 @@ pub(super) fn chart(measured: &[Window]) -> String {
         y: PlaneAxis { label: "word error rate".into(), percent: true, from_zero: true, ..PlaneAxis::default() },
         series: series.collect(),
         guides: Vec::new(),
-        note: "down and to the left is better; bars are 95 % intervals over clips: where they overlap, the order may be chance"
+        note: "lower left is better; bars are 95 % intervals over clips: where they overlap, the order may be chance"
             .into(),
     })
 }

@@ -36,7 +36,8 @@ pub fn caution(message: &str) {
     note(&format!("caution: {message}"));
 }
 
-/// Prints a line beside the results, to standard error. Nothing but this and [`print`] writes to the terminal, and neither lets through
+/// Prints a line beside the results, to standard error. Nothing but this and [`print`] writes to the terminal, and
+/// neither lets through
 /// what could steer one.
 pub fn note(line: &str) {
     // Where nobody listens there is nobody to tell.
@@ -78,7 +79,7 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
         Some("svg") => svg.as_bytes().to_vec(),
         Some("png") => png_from_svg(svg).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?,
         _ => {
-            let problem = Problem::new("the chart's form is taken from the file's ending", Place::file(path));
+            let problem = Problem::new("the file extension decides the format of the chart", Place::file(path));
             return Err(problem.expected(".svg or .png").into());
         }
     };

@@ -18,7 +18,7 @@ pub fn rate_with_interval(rate: Option<f64>, interval: Option<Interval>) -> Stri
 /// What it means that texts were aligned piece by piece.
 pub fn in_pieces(count: u64, what: &str) -> String {
     let count = plural(count, what);
-    format!("{count} too long and too unlike the label to be aligned as a whole: the errors are an upper bound")
+    format!("{count} too long and too different from the label to align exactly: errors are an upper bound")
 }
 
 /// What is to be known before word times are believed, a sentence each.
@@ -29,15 +29,17 @@ pub fn timing_notes(timing: &Timing) -> Vec<String> {
         let named = [(1e3, "milliseconds"), (1e6, "microseconds"), (1e7, "ticks of 100 ns"), (1e9, "nanoseconds")];
         let name = named.iter().find(|(known, _)| *known == unit).map_or("another unit", |(_, name)| *name);
         let clips = plural(faults.other_unit_clips, "clip");
-        notes.push(format!("the times of {clips} look like {name}, not seconds; they are in no figure"));
+        notes.push(format!("the times of {clips} look like {name}, not seconds; they are not used"));
     }
     if faults.guessed_clips > 0 {
         let clips = plural(faults.guessed_clips, "clip");
-        notes.push(format!("the word times of {clips} follow the letters of the words: guessed, not measured"));
+        notes.push(format!(
+            "the word times of {clips} are proportional to the letters of the words: interpolated, not measured"
+        ));
     }
     if faults.interpolated_clips > 0 {
         let clips = plural(faults.interpolated_clips, "clip");
-        notes.push(format!("{clips} had times of segments only, divided among their words here"));
+        notes.push(format!("{clips} had segment times only; word times were interpolated"));
     }
     for (count, what) in [
         (faults.without_times, "have no time"),

@@ -48,11 +48,11 @@ fn faults(speech: &SpeechMeasures) -> Vec<String> {
         counted(faults.clicks, "click"),
         counted(faults.dropouts, "dropout"),
         faults.hum_dbfs.map(|level| format!("hum of {} dBFS", signed(level, 0))),
-        plain(faults.cut_beginning, "it begins in the middle of a sound"),
+        plain(faults.cut_beginning, "it starts in the middle of a sound"),
         plain(faults.cut_end, "it ends in the middle of a sound"),
         faults.repeated.map(|fault| format!("a stretch is repeated at {:.2} s", fault.at_s)),
         counted(faults.long_pauses, "long pause"),
-        plain(faults.not_speech, "hardly any of it is voiced as speech is"),
+        plain(faults.not_speech, "hardly any of it is voiced speech"),
     ]
     .into_iter()
     .flatten()

@@ -10,7 +10,7 @@ const HEARD: &str = " heard  ";
 
 /// What the signs mean, on one line.
 pub fn thread_key() -> &'static str {
-    " key    ─── right   word  heard instead   ∅  not heard   +word  nobody said it"
+    " key    ─── right word heard instead ∅ missed +word inserted"
 }
 
 /// A column of the comparison: what stands in each of the two lines, and how the lower one is set.

@@ -6,7 +6,7 @@ use crate::util::{Folder, corpus};
 const LINES: [(&str, &[&str]); 13] = [
     (r#"{"id":"a","txt":"hold"}"#, &["unknown field \"txt\"", "corpus.jsonl:2", "write \"text\""]),
     (r#"{"id":"a"}"#, &["missing field \"text\"", "corpus.jsonl:2", "add \"text\""]),
-    (r#"{"id":"first","text":"again"}"#, &["the id \"first\" is taken", "corpus.jsonl:2", "corpus.jsonl:1"]),
+    (r#"{"id":"first","text":"again"}"#, &["duplicate id \"first\"", "corpus.jsonl:2", "corpus.jsonl:1"]),
     (r#"{"id":"","text":"x"}"#, &["the id is empty", "field id"]),
     (r#"{"id":"a","text":"go {now"}"#, &["column 4 is never closed", "field text"]),
     (r#"{"id":"a","text":"x","words":[{"text":"x","start":"0.1","end":1}]}"#, &["words[0].start", "a number"]),
@@ -15,7 +15,7 @@ const LINES: [(&str, &[&str]); 13] = [
     (r#"{"id":"a","text":"x","tags":{"n":1}}"#, &["tags.n", "string"]),
     (r#"{"id":"a","text":"x","audio":"../../etc/passwd"}"#, &["leaves the corpus folder", "field audio"]),
     (r#"{"id":"a","text":"x""#, &["not JSON at column", "corpus.jsonl:2"]),
-    (r#"{"id":"a","text":"x"} {"id":"b","text":"y"}"#, &["something follows", "corpus.jsonl:2"]),
+    (r#"{"id":"a","text":"x"} {"id":"b","text":"y"}"#, &["unexpected text", "corpus.jsonl:2"]),
     (r#"{"id":"a","text":"\ud800"}"#, &["not JSON", "corpus.jsonl:2"]),
 ];
 
@@ -98,7 +98,7 @@ fn broken_bench_files_name_the_line() {
         ),
         (
             "[engine.e]\ntransport=\"command\"\ntask=\"hear\"\ncommand=[\"x\"]\n".into(),
-            &["never given what it should hear", "fonex.toml:4"],
+            &["never receives the input it should hear", "fonex.toml:4"],
         ),
         (
             "[engine.e]\ntransport=\"command\"\ntask=\"hear\"\ncommand=[\"x\",\"{audio}\"]\nresult={text=\"/a\"}\n"
@@ -115,7 +115,7 @@ fn broken_bench_files_name_the_line() {
     }
     let folder = Folder::new();
     folder.fonex(&["run"]).expect(2).says(&["no bench file", "fonex init"]);
-    folder.fonex(&["show"]).expect(2).says(&["no runs here yet", "fonex run"]);
+    folder.fonex(&["show"]).expect(2).says(&["no runs in this folder yet", "fonex run"]);
     folder.fonex(&["run", "--set", "x"]).expect(2);
 }
 
@@ -145,7 +145,12 @@ fn audio_that_cannot_be_used_is_left_out_and_the_rest_runs() {
     let view: serde_json::Value = done.json();
     assert_eq!(view["run"]["left_out"].as_array().unwrap().len(), 3);
     assert_eq!(view["variants"][0]["trials"], 1);
-    done.says(&["clip absent is left out", "clip broken is left out", "not an audio format", "of the 32000 samples"]);
+    done.says(&[
+        "clip absent is left out",
+        "clip broken is left out",
+        "not a supported audio format",
+        "of the 32000 samples",
+    ]);
 }
 
 #[test]
@@ -197,7 +202,7 @@ fn a_column_that_stands_twice_and_a_quote_without_end_are_told() {
     folder
         .fonex(&["corpus", "describe", "twice.csv"])
         .expect(2)
-        .says(&["the column \"text\" stands twice", "twice.csv:1"]);
+        .says(&["the column \"text\" occurs twice", "twice.csv:1"]);
     // Behind the quote everything is one cell.
     let open = format!("id,text\na,Hold.\nb,\"Stop.\n{}", "c,Hold at pylon six.\n".repeat(2_000_000));
     folder.write("open.csv", open);

@@ -52,7 +52,7 @@ fn a_full_disk_keeps_what_is_done_is_read_and_gone_on_with() {
         );
         let Some(done) = apart(&folder, &script) else { return };
         let done = done.expect(0).prints(&["code 2", "unfinished", "finished"]);
-        let done = done.says(&["make room", "were done before"]);
+        let done = done.says(&["free some space", "were done before"]);
         assert!(!done.out.contains("a half file is left"), "{}", done.out);
         assert!(folder.read("page.html").contains("</html>"));
         let view: serde_json::Value = serde_json::from_str(&folder.read("view.json")).unwrap();
@@ -78,7 +78,7 @@ fn a_place_that_may_only_be_read_is_read() {
                   \"$fonex\" $command > /tmp/fonex-read-only-$$ || { echo \"failed: $command\"; exit 8; }; done; \"$fonex\" runs; rm /tmp/fonex-read-only-$$\n\
                   code=0; \"$fonex\" run p || code=$?; echo \"code $code\"";
     let Some(done) = apart(&folder, script) else { return };
-    done.expect(0).prints(&["first", "second", "unfinished", "code 2"]).says(&["may be written"]);
+    done.expect(0).prints(&["first", "second", "unfinished", "code 2"]).says(&["is writable"]);
 }
 
 #[test]
@@ -87,7 +87,7 @@ fn a_limit_on_the_size_of_files_ends_with_a_message() {
     bench(&folder, 100);
     let script = format!("ulimit -f 400; exec {} run p", env!("CARGO_BIN_EXE_fonex"));
     let output = Command::new("sh").args(["-c", &script]).current_dir(folder.path()).output().unwrap();
-    folder.done(&[&script], output).expect(2).says(&["no room left", "raise the limit on file sizes"]);
+    folder.done(&[&script], output).expect(2).says(&["no space left", "raise the file size limit"]);
     folder.fonex(&["show"]).expect(0).prints(&["unfinished"]);
     folder.fonex(&["run", "p"]).expect(0);
 }

@@ -9,12 +9,12 @@ const FAULTS: [(&str, &str, &str); 11] = [
     ("echo hold at pylon six", "done", ""),
     ("true", "nothing", ""),
     ("printf '  \\n'", "nothing", ""),
-    ("echo no model >&2; exit 3", "broken", "exit code 3; it said: no model"),
+    ("echo no model >&2; exit 3", "broken", "exit code 3; its output: no model"),
     ("kill -9 $$", "broken", "signal 9"),
     ("sleep 300 & sleep 300", "late", "time limit of 0.4 s"),
     ("yes", "broken", "wrote more than"),
     ("printf '\\377\\376'", "broken", "not UTF-8 at byte 1"),
-    ("yes error | head -c 3000000 >&2; exit 1", "broken", "it said: error error"),
+    ("yes error | head -c 3000000 >&2; exit 1", "broken", "its output: error error"),
     ("cat > /dev/null; echo held", "done", ""),
     ("exec 0<&-; echo closed", "done", ""),
 ];
@@ -116,7 +116,7 @@ fn synthesisers_answer_by_file_or_by_output() {
     assert_eq!(folder.read("said.txt"), "Hold um at pylon.");
     folder.fonex(&["show"]).expect(0).prints(&["nothing to speak"]);
     folder.fonex(&["try", "none", "x"]).expect(3).prints(&["wrote no output file"]);
-    folder.fonex(&["try", "noise", "x"]).expect(3).prints(&["not an audio format"]);
+    folder.fonex(&["try", "noise", "x"]).expect(3).prints(&["not a supported audio format"]);
     folder.fonex(&["try", "file", "x", "-o", "x.flac"]).expect(0).prints(&["Wrote x.flac"]);
     assert_eq!(
         std::fs::read_dir(folder.path().join(".fonex/audio")).unwrap().count(),
@@ -161,10 +161,10 @@ fn an_engine_is_given_what_it_declares_and_the_trial_says_so() {
     let sql = "select prepared from trials where variant = 0 and clip_id = 'right'";
     let prepared: String = database.query_row(sql, [], |row| row.get(0)).unwrap();
     assert_eq!(prepared, "wave/pcm_s16le 8000 Hz, right of 2 channels to wav 16000 Hz 24 bit");
-    let caution = "given audio in different forms: wav 16000 Hz 24 bit and flac 8000 Hz 16 bit";
+    let caution = "audio sent in different formats: wav 16000 Hz 24 bit and flac 8000 Hz 16 bit";
     folder.fonex(&["compare", "1"]).expect(0).prints(&[caution]);
     folder.write("fonex.toml", bench(&[("f".to_owned(), engine("audio_container = \"flac\"\naudio_bits = 24"))]));
-    folder.fonex(&["run"]).expect(2).says(&["flac of 24 bits cannot be given"]);
+    folder.fonex(&["run"]).expect(2).says(&["flac with 24 bits is not supported"]);
 }
 
 /// The one real engine. Where espeak-ng is missing this cannot be tested; CI says it must be there.

@@ -21,3 +21,4 @@ mod spoken;
 mod times;
 mod util;
 mod varied;
+mod voices;

@@ -80,7 +80,7 @@ fn a_folder_is_imported_and_then_checks_clean() {
     assert_eq!(lines[1]["words"][1], json!({"text": "please", "start": 2.0, "end": 2.8}));
     assert_eq!((&lines[2]["words"][0]["end"], &lines[0]["tags"]["channel"]), (&json!(0.4), &json!("desk")));
     assert_eq!(complaints(&folder, "out/corpus.jsonl", 0), []);
-    folder.fonex(&["corpus", "import", "in", "-o", "out"]).expect(2).says(&["a corpus here already"]);
+    folder.fonex(&["corpus", "import", "in", "-o", "out"]).expect(2).says(&["already holds a corpus"]);
 }
 
 #[test]
@@ -122,7 +122,10 @@ fn no_id_overwrites_another_and_no_table_reaches_out_of_its_folder() {
     let rows: String = ids.iter().enumerate().map(|(at, id)| format!("{id},hold at {at},{at}.wav\n")).collect();
     folder.write("list/list.csv", format!("id,text,audio\n{rows}out,hold,../secret.wav\n"));
     let import = ["corpus", "import", "list/list.csv", "-o", "out"];
-    folder.fonex(&import).expect(0).says(&["out: ", "secret.wav lies outside of the source; --outside takes it"]);
+    folder
+        .fonex(&import)
+        .expect(0)
+        .says(&["out: ", "secret.wav is outside the source folder; --outside includes it"]);
     let files = |folder: &std::path::Path| std::fs::read_dir(folder).unwrap().count();
     assert_eq!(files(&folder.path().join("out/audio")), 4, "each id has a file of its own");
     let again = ["corpus", "import", "list/list.csv", "-o", "all", "--outside"];
@@ -261,7 +264,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
     folder.write("one.jsonl", corpus_lines(&clips[1..2]));
     folder.fonex(&["corpus", "check", "one.jsonl"]).expect(0).prints(&[
         "rate-too-low",
-        "16000 Hz, and e takes 48000 Hz",
+        "16000 Hz, but e takes 48000 Hz",
         "do: ",
     ]);
     folder.fonex(&["corpus", "check", "one.jsonl", "--warnings"]).expect(3);
@@ -272,12 +275,11 @@ fn every_planted_fault_is_found_and_nothing_else() {
     let all = accept("rate-too-low", "") + &accept("dc-offset", "clips = [\"g*d\", \"nobody\"]");
     folder.write("fonex.toml", bench.to_owned() + &all);
     let done = folder.fonex(&["corpus", "check", "one.jsonl", "--warnings"]).expect(0);
-    done.prints(&["1 complaint accepted"])
-        .says(&["accepts dc-offset in g*d, nobody, and there is no such complaint"]);
+    done.prints(&["1 complaint accepted"]).says(&["accepts dc-offset in g*d, nobody, but there is no such problem"]);
     folder.write("fonex.toml", bench.to_owned() + &accept("dc-ofset", ""));
     folder.fonex(&["corpus", "check", "one.jsonl"]).expect(2).says(&["dc-ofset", "dc-offset"]);
     folder.write("fonex.toml", bench.to_owned() + &accept("dc-offset", "").replace("looked at", " "));
-    folder.fonex(&["corpus", "check", "one.jsonl"]).expect(2).says(&["without a reason"]);
+    folder.fonex(&["corpus", "check", "one.jsonl"]).expect(2).says(&["has no reason"]);
 }
 
 #[test]

@@ -137,10 +137,7 @@ fn a_bench_file_without_stand_ins_serves_none() {
         "fonex.toml",
         "[engine.x]\ntransport = \"command\"\ntask = \"hear\"\ncommand = [\"cat\", \"{audio}\"]\n",
     );
-    folder
-        .fonex(&["standin", "serve", "--port", "0"])
-        .expect(2)
-        .says(&["no engine of this bench file is a stand-in"]);
+    folder.fonex(&["standin", "serve", "--port", "0"]).expect(2).says(&["this bench file has no stand-in engine"]);
 }
 
 #[test]
@@ -158,10 +155,7 @@ fn results_are_scored_under_the_profile_of_the_bench_file_here() {
     assert_eq!(score(&[]), ("en".to_owned(), 0.0));
     assert_eq!(score(&["--profile", "neutral"]).0, "neutral");
     folder.write("fonex.toml", "text_profile = \"xx\"\n");
-    folder
-        .fonex(&["score", "corpus.jsonl", "heard.jsonl"])
-        .expect(0)
-        .says(&["the neutral text profile is taken", "xx"]);
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0).says(&["using the neutral text profile", "xx"]);
 }
 
 #[test]

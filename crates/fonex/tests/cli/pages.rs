@@ -108,7 +108,7 @@ fn the_demo_tells_its_story() {
     assert!(page.contains("tern answers sooner than marl/river"));
     folder.fonex(&["score", "d/corpus.jsonl", "d/heard.jsonl"]).expect(0).prints(&["WER"]);
     folder.write("other/file.txt", "mine");
-    folder.fonex(&["demo", "other"]).expect(2).says(&["holds something else"]);
+    folder.fonex(&["demo", "other"]).expect(2).says(&["is not empty"]);
     assert_eq!(folder.read("other/file.txt"), "mine");
 }
 
@@ -116,7 +116,7 @@ fn the_demo_tells_its_story() {
 fn a_fresh_bench_file_is_read_and_not_overwritten() {
     let folder = Folder::new();
     folder.fonex(&["init", "new"]).expect(0).prints(&["fonex try my-recogniser"]);
-    folder.fonex(&["init", "new"]).expect(2).says(&["a bench file here already"]);
+    folder.fonex(&["init", "new"]).expect(2).says(&["already holds a bench file"]);
     corpus(&folder, &[("a", "hold", "radio")]);
     std::fs::copy(folder.path().join("corpus.jsonl"), folder.path().join("new/corpus.jsonl")).unwrap();
     std::fs::create_dir(folder.path().join("new/audio")).unwrap();

@@ -55,7 +55,7 @@ fn variations_reach_their_ratio_and_carry_their_times() {
         .fonex(&["corpus", "vary", "corpus.jsonl", "--recipe", "echo=1", "-o", "x"])
         .expect(2)
         .says(&["no such step", "room=RT60_S"]);
-    folder.fonex(&[&arguments[..], &["one"]].concat()).expect(2).says(&["a corpus here already"]);
+    folder.fonex(&[&arguments[..], &["one"]].concat()).expect(2).says(&["already holds a corpus"]);
 }
 
 #[test]
@@ -137,6 +137,6 @@ fn clips_are_picked_sampled_split_and_described() {
         })
         .collect();
     assert!(pieces.len() >= 3 && pieces.windows(2).all(|pair| pair[0].1 <= pair[1].0 + 1e-3), "{pieces:?}");
-    folder.fonex(&cut).expect(2).says(&["pieces here already"]);
+    folder.fonex(&cut).expect(2).says(&["already holds pieces"]);
     folder.fonex(&["audio", "corpus.jsonl", "--clip", "c1"]).expect(2).says(&["no clip \"c1\""]);
 }

@@ -156,5 +156,5 @@ fn windows_shows_the_run_it_executed_and_its_state() {
     for window in study["windows"].as_array().unwrap() {
         assert_eq!(window["clips"], 12, "{window}");
     }
-    folder.fonex(&["windows", "--run", "2"]).expect(2).says(&["run 2 delivered audio in one way only"]);
+    folder.fonex(&["windows", "--run", "2"]).expect(2).says(&["run 2 has only one delivery"]);
 }

@@ -156,7 +156,7 @@ fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
     let page = folder.fonex(&arguments).expect(0);
     page.prints(&[
         "What went wrong",
-        "1 clip had words invented though nobody speaks",
+        "1 clip had invented words although nobody speaks",
         "ROC area",
         "the right text came first 0 times, lower once",
     ]);
@@ -186,7 +186,7 @@ fn profiles_of_a_project_and_what_each_step_does() {
     folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--explain", "aa"]).expect(2).says(&["write \"a\""]);
     for (file, said) in [
         ("name = \"x\"\nsteps = [\"casing\"]\n", "casing"),
-        ("name = \"x\"\nsteps = [{ pattern = { find = \"(\" } }]\n", "no regular expression"),
+        ("name = \"x\"\nsteps = [{ pattern = { find = \"(\" } }]\n", "not a regular expression"),
         ("name = \"x\"\nsteps = [{ profile = \"eng\" }]\n", "write \"en\""),
         ("name = \"x\"\nsteps = [\n", "bad.toml:"),
         ("name = \"x\"\nsteps = [{ numbers = \"tlh\" }]\n", "tlh"),

@@ -165,7 +165,7 @@ fn a_planted_key_is_found_nowhere() {
     }
     let texts = said.join("\n");
     assert!(needles.iter().all(|needle| !texts.contains(needle)), "{texts}");
-    assert!(texts.contains("my token is [PLANTED]") || texts.contains("it said: [PLANTED]"), "{texts}");
+    assert!(texts.contains("my token is [PLANTED]") || texts.contains("its output: [PLANTED]"), "{texts}");
     let mut left = vec![folder.path().to_owned()];
     let mut files = 0;
     while let Some(path) = left.pop() {
@@ -268,7 +268,7 @@ fn voices_are_listed_chosen_by_condition_and_checked() {
     set("plan.p.voices_where=gendr = female").expect(2).says(&["no field \"gendr\"", "write \"gender\""]);
     set("plan.p.voices=[\"Ilkka\"]").expect(2).says(&["\"Ilkka\"", "write \"Ilka\""]);
     set("plan.p.voices_where=gender = none").expect(2).says(&["nothing to run"]);
-    folder.fonex(&["engine", "voices", "ears"]).expect(2).says(&["does not speak"]);
+    folder.fonex(&["engine", "voices", "ears"]).expect(2).says(&["is not a synthesiser"]);
 }
 
 #[test]

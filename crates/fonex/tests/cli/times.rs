@@ -43,7 +43,7 @@ fn captions_are_cut_corrected_written_and_checked() {
     bad.prints(&["too fast to read", "stands too short", "line too long"]);
     folder.fonex(&["captions", "write", "heard.jsonl", "--clip", "tolk"]).expect(2).says(&["write \"talk\""]);
     folder.write("bare.jsonl", "{\"id\":\"talk\",\"text\":\"hold\"}\n");
-    folder.fonex(&["captions", "write", "bare.jsonl"]).expect(2).says(&["no result of bare.jsonl has times"]);
+    folder.fonex(&["captions", "write", "bare.jsonl"]).expect(2).says(&["no result in bare.jsonl has times"]);
     folder.write("empty.srt", "nothing here\n");
     let forged = "stop\n\n2\n00:00:00,000 --> 00:00:09,000\nforged\u{1b}[2J";
     let line = serde_json::json!({"id": "talk", "text": "stop", "words": [
@@ -93,7 +93,7 @@ fn a_slice_whose_words_are_late_is_shown_and_others_are_not() {
     folder.write("corpus.jsonl", corpus);
     folder.write("heard.jsonl", heard);
     let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0);
-    page.prints(&["Slices that are off the rest", "channel=radio  word start, median", "250 ms [250, 250]"]);
+    page.prints(&["Slices that differ from the rest", "channel=radio  word start, median", "250 ms [250, 250]"]);
     let scored: Value = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0).json();
     let slice =
         |value: &str| scored["slices"].as_array().unwrap().iter().find(|s| s["value"] == value).unwrap().clone();
@@ -260,9 +260,7 @@ fn live_windows_load_and_turns_on_the_demo() {
     assert_eq!(again, held, "a kept study is printed as it was");
     served.run(&["report", "1", "--load", "--turns", "-o", "report.html"]).expect(0);
     let page = served.folder.read("report.html");
-    for title in
-        ["How long to wait for fewer errors", "Waiting under load", "From the end of speech to the first sound"]
-    {
+    for title in ["Error rate against delay", "Waiting under load", "From end of speech to first sound"] {
         assert!(page.contains(title), "{title}");
     }
     served.run(&["runs"]).expect(0).prints(&["fonex runs --studies lists them"]);
@@ -272,6 +270,6 @@ fn live_windows_load_and_turns_on_the_demo() {
     served
         .run(&[&["turns", "radio-001", "--interrupt-after", "1", "--hear", "marl"][..], &chain[2..]].concat())
         .expect(2)
-        .says(&["marl cannot listen while somebody speaks"]);
+        .says(&["marl cannot hear live audio"]);
     served.run(&[&["turns", "radio-0"][..], &chain].concat()).expect(2).says(&["no clip \"radio-0\""]);
 }

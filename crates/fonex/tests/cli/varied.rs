@@ -88,13 +88,10 @@ fn a_varied_corpus_is_held_against_the_run_of_the_original() {
     let names =
         ["brook", "river"].map(|m| (format!("plain:marl/{m} unchanged"), format!("noisy:marl/{m} noise=white:0"), 6));
     assert_eq!(rows(&found), names);
-    folder
-        .fonex(&["compare", "noisy", "--varied"])
-        .expect(2)
-        .says(&["no clip that was not varied", "--recipe unchanged"]);
+    folder.fonex(&["compare", "noisy", "--varied"]).expect(2).says(&["no unmodified clips", "--recipe unchanged"]);
     folder.fonex(&["compare", "plain", "--varied"]).expect(2).says(&["no clip of these runs was varied"]);
     folder
         .fonex(&["compare", "plain", "noisy", "--varied", "-o", "x.svg"])
         .expect(2)
-        .says(&["no number of these recipes takes two values"]);
+        .says(&["no parameter of these recipes takes two values"]);
 }

@@ -194,7 +194,7 @@ impl Difference {
     }
 
     /// Units in all with which a difference as large as this would be told at level `alpha` with probability `power`. None
-    /// where no difference is seen, or over a million would be needed.
+    /// where no difference observed, or over a million would be needed.
     #[must_use]
     pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {
         match &self.form {

@@ -7,13 +7,30 @@ use super::{Part, SeriesScores};
 use crate::measures::Sample;
 use crate::stats::{Interval, RatioKind, Scores, UnitKind, ratio_difference_scores, ratio_scores};
 
-/// A row's value, its weight and its unit.
-type Row = (f64, f64, u32);
+/// A row's value, its unit, and how many repeats share the weight of its clip: small, since there may be millions.
+#[derive(Debug, Clone, Copy)]
+struct Row {
+    value: f64,
+    unit: u32,
+    repeats: u32,
+}
+
+impl Row {
+    fn weight(&self) -> f64 {
+        1.0 / f64::from(self.repeats)
+    }
+}
+
+/// The rows of a clip, with what `of` makes of each.
+fn rows_of<'s>(sample: &'s Sample, clip: usize, of: impl Fn(&[f64]) -> f64 + 's) -> impl Iterator<Item = Row> + 's {
+    let (unit, repeats) = (sample.unit[clip], sample.repeats[clip]);
+    sample.rows_of(clip).map(move |row| Row { value: of(sample.row(row)), unit, repeats })
+}
 
 fn sorted(sample: &Sample, of: Part) -> Vec<Row> {
-    let mut rows: Vec<Row> = Vec::with_capacity(sample.weights.len());
-    sample.each_row(|clip, row, weight| rows.push((of(row), weight, sample.unit[clip])));
-    rows.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut rows: Vec<Row> = Vec::with_capacity(sample.own_rows());
+    (0..sample.ends.len()).for_each(|clip| rows.extend(rows_of(sample, clip, of)));
+    rows.sort_unstable_by(|a, b| a.value.total_cmp(&b.value));
     rows
 }
 
@@ -21,21 +38,21 @@ fn sorted(sample: &Sample, of: Part) -> Vec<Row> {
 /// statistical packages", 1996).
 fn at(rows: &[Row], q: f64) -> Option<f64> {
     let (first, last) = (rows.first()?, rows.last()?);
-    let span = rows.iter().map(|row| row.1).sum::<f64>() - (first.1 + last.1) / 2.0;
+    let span = rows.iter().map(Row::weight).sum::<f64>() - f64::midpoint(first.weight(), last.weight());
     if rows.len() == 1 || span <= 0.0 {
-        return Some(first.0);
+        return Some(first.value);
     }
     let wanted = q.clamp(0.0, 1.0) * span;
     let mut passed = 0.0;
     for pair in rows.windows(2) {
-        let gap = f64::midpoint(pair[0].1, pair[1].1);
+        let gap = f64::midpoint(pair[0].weight(), pair[1].weight());
         if passed + gap >= wanted - 1e-12 * span {
             let share = ((wanted - passed) / gap).clamp(0.0, 1.0);
-            return Some(pair[0].0 + (pair[1].0 - pair[0].0) * share);
+            return Some(pair[0].value + (pair[1].value - pair[0].value) * share);
         }
         passed += gap;
     }
-    Some(last.0)
+    Some(last.value)
 }
 
 /// The quantile and the number of units it stands on.
@@ -57,7 +74,7 @@ pub(super) fn interval(sample: &Sample, q: f64, of: Part, alpha: f64) -> Option<
     let below = |split: &Split<'_>| Some(split.excludes(q, alpha)? == Side::Below);
     let low = first(&mut split, start, |split| Some(!below(split)?))?;
     let high = first(&mut split, start, |split| Some(split.excludes(q, alpha)? == Side::Above))?;
-    (low >= 1 && high <= rows.len()).then(|| Interval { low: rows[low - 1].0, high: rows[high - 1].0 })
+    (low >= 1 && high <= rows.len()).then(|| Interval { low: rows[low - 1].value, high: rows[high - 1].value })
 }
 
 /// The least number of rows below for which a test that stays true once it is holds; one more than there are if it never
@@ -119,7 +136,7 @@ struct Split<'r> {
 impl<'r> Split<'r> {
     fn new(rows: &'r [Row], place: &'r [u32], units: usize, kind: UnitKind) -> Self {
         let mut parts = vec![[0, 0]; units];
-        rows.iter().for_each(|(_, weight, unit)| parts[place[*unit as usize] as usize][1] += grains(*weight));
+        rows.iter().for_each(|row| parts[place[row.unit as usize] as usize][1] += grains(row.weight()));
         let mut kinds = BTreeMap::new();
         parts.iter().for_each(|own| *kinds.entry(*own).or_default() += 1);
         Self { rows, place, parts, kinds, below: 0, kind }
@@ -127,10 +144,10 @@ impl<'r> Split<'r> {
 
     /// The fewest rows whose share is at least q.
     fn place_of(&self, q: f64) -> usize {
-        let wanted = self.rows.iter().map(|row| row.1).sum::<f64>() * q;
+        let wanted = self.rows.iter().map(Row::weight).sum::<f64>() * q;
         let mut passed = 0.0;
         let reached = self.rows.iter().position(|row| {
-            passed += row.1;
+            passed += row.weight();
             passed >= wanted
         });
         reached.map_or(self.rows.len(), |at| at + 1)
@@ -138,15 +155,15 @@ impl<'r> Split<'r> {
 
     fn move_to(&mut self, below: usize) {
         let (moved, sign) = if below > self.below { (self.below..below, 1) } else { (below..self.below, -1) };
-        for (_, weight, unit) in &self.rows[moved] {
-            let own = &mut self.parts[self.place[*unit as usize] as usize];
+        for row in &self.rows[moved] {
+            let own = &mut self.parts[self.place[row.unit as usize] as usize];
             if let Some(same) = self.kinds.get_mut(own) {
                 *same -= 1;
                 if *same == 0 {
                     self.kinds.remove(own);
                 }
             }
-            own[0] += sign * grains(*weight);
+            own[0] += sign * grains(row.weight());
             *self.kinds.entry(*own).or_default() += 1;
         }
         self.below = below;
@@ -175,9 +192,8 @@ fn grains(weight: f64) -> i64 {
 /// The differences of the clips' medians, second minus first, of clips that have both.
 pub(super) fn paired(first: &Sample, second: &Sample, of: Part) -> Sample {
     let median = |sample: &Sample, clip: usize| {
-        let mut rows: Vec<Row> =
-            sample.rows_of(clip).map(|row| (of(sample.row(row)), sample.weights[row], 0)).collect();
-        rows.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let mut rows: Vec<Row> = rows_of(sample, clip, of).collect();
+        rows.sort_by(|a, b| a.value.total_cmp(&b.value));
         at(&rows, 0.5)
     };
     let mut differences = Sample::new(1, first.kind);
@@ -227,8 +243,8 @@ impl Pair {
         let difference = at(&others, q)? - at(&rows, q)?;
         let mut place = vec![u32::MAX; first.unit.iter().max().map_or(0, |unit| *unit as usize + 1)];
         let mut units = 0;
-        for (_, _, unit) in rows.iter().chain(&others) {
-            let own = &mut place[*unit as usize];
+        for row in rows.iter().chain(&others) {
+            let own = &mut place[row.unit as usize];
             if *own == u32::MAX {
                 *own = units;
                 units += 1;
@@ -245,17 +261,16 @@ impl Pair {
     /// The difference of the shares above the pooled quantile, once the second is moved down by `shift`: where the quantiles
     /// differ by just that, it is zero.
     pub(super) fn scores(&self, shift: f64) -> Option<Scores> {
-        let moved: Vec<Row> =
-            self.second.iter().map(|(value, weight, unit)| (value - shift, *weight, *unit)).collect();
+        let moved: Vec<Row> = self.second.iter().map(|row| Row { value: row.value - shift, ..*row }).collect();
         let mut pooled: Vec<Row> = self.first.iter().chain(&moved).copied().collect();
-        pooled.sort_by(|a, b| a.0.total_cmp(&b.0));
+        pooled.sort_unstable_by(|a, b| a.value.total_cmp(&b.value));
         let threshold = at(&pooled, self.q)?;
         let mut parts = vec![[0.0; 4]; self.units];
         for (rows, from) in [(&self.first, 0), (&moved, 2)] {
-            for (value, weight, unit) in rows {
-                let own = &mut parts[self.place[*unit as usize] as usize];
-                own[from] += if *value > threshold { *weight } else { 0.0 };
-                own[from + 1] += weight;
+            for row in rows {
+                let own = &mut parts[self.place[row.unit as usize] as usize];
+                own[from] += if row.value > threshold { row.weight() } else { 0.0 };
+                own[from + 1] += row.weight();
             }
         }
         let kinds: Vec<_> = parts.into_iter().map(|own| (own, 1.0)).collect();
@@ -268,7 +283,7 @@ impl Pair {
 
     /// The shifts that are not excluded at level `alpha`, sought from the difference seen outwards.
     pub(super) fn interval(&self, alpha: f64) -> Option<Interval> {
-        let values = || self.first.iter().chain(&self.second).map(|row| row.0);
+        let values = || self.first.iter().chain(&self.second).map(|row| row.value);
         let range = values().fold(f64::MIN, f64::max) - values().fold(f64::MAX, f64::min);
         if range <= 0.0 {
             return None;
@@ -302,34 +317,31 @@ pub(super) fn series(samples: &[&Sample], q: f64, of: Part, kind: UnitKind) -> O
     let mut by_run: Vec<Vec<Row>> = Vec::new();
     let level: Vec<f64> = (0..clips)
         .map(|clip| {
-            let mut own: Vec<Row> = samples
-                .iter()
-                .flat_map(|sample| sample.rows_of(clip).map(|row| (of(sample.row(row)), sample.weights[row], 0)))
-                .collect();
-            own.sort_by(|a, b| a.0.total_cmp(&b.0));
+            let mut own: Vec<Row> = samples.iter().flat_map(|sample| rows_of(sample, clip, of)).collect();
+            own.sort_by(|a, b| a.value.total_cmp(&b.value));
             if q == 0.5 { at(&own, 0.5).unwrap_or(0.0) } else { 0.0 }
         })
         .collect();
     for sample in samples {
         let mut rows = Vec::new();
-        sample.each_row(|clip, row, weight| rows.push((of(row) - level[clip], weight, sample.unit[clip])));
+        (0..sample.ends.len()).for_each(|clip| rows.extend(rows_of(sample, clip, |row| of(row) - level[clip])));
         by_run.push(rows);
     }
     let mut pooled: Vec<Row> = by_run.iter().flatten().copied().collect();
-    pooled.sort_by(|a, b| a.0.total_cmp(&b.0));
+    pooled.sort_unstable_by(|a, b| a.value.total_cmp(&b.value));
     let threshold = at(&pooled, q)?;
-    let units = pooled.iter().map(|row| row.2).max()? as usize + 1;
+    let units = pooled.iter().map(|row| row.unit).max()? as usize + 1;
     let mut present = vec![false; units];
-    pooled.iter().for_each(|row| present[row.2 as usize] = true);
+    pooled.iter().for_each(|row| present[row.unit as usize] = true);
     let total = present.iter().filter(|here| **here).count() as f64;
     let mut tested = Vec::new();
     let mut scores = Vec::new();
     for rows in &by_run {
         let mut parts = vec![[0.0; 2]; units];
-        for (value, weight, unit) in rows {
-            let own = &mut parts[*unit as usize];
-            own[0] += if *value > threshold { *weight } else { 0.0 };
-            own[1] += weight;
+        for row in rows {
+            let own = &mut parts[row.unit as usize];
+            own[0] += if row.value > threshold { row.weight() } else { 0.0 };
+            own[1] += row.weight();
         }
         let (above, all) = parts.iter().fold((0.0, 0.0), |(a, b), own| (a + own[0], b + own[1]));
         let share = above / all;

@@ -14,8 +14,9 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Quantile(0.5, |row| row[1]),
     asked: false,
     rare: false,
-    says: ["has a narrower band than", "has a wider band than"],
-    about: "frequency above which there is nothing in the long-term spectrum",
-    explained: "The frequency above which the long-term average spectrum lies 75 dB below its strongest part, median over trials. Far below half the sample rate, the sound was narrower once than it is sold.",
+    says: ["has a lower band limit than", "has a higher band limit than"],
+    about: "upper limit of the long-term spectrum",
+    explained: "The frequency above which the long-term average spectrum lies 75 dB below its strongest part, median \
+                over trials. A value far below half the sample rate shows audio that was upsampled from a lower rate.",
     source: "",
 };

@@ -14,7 +14,7 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Gaps,
     asked: false,
     rare: false,
-    says: ["knows better how sure it may be than", "knows less how sure it may be than"],
+    says: ["has better calibrated confidences than", "has worse calibrated confidences than"],
     about: "confidence of heard words against the share that was right, over ten bins",
     explained: "Expected calibration error: the mean gap between confidence and share right over ten bins of equal \
                 width, weighted by words. The gap that chance alone makes on so few words is taken off bin by bin, \

@@ -14,7 +14,7 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Smooth(f1),
     asked: false,
     rare: false,
-    says: ["writes capitals worse than", "writes capitals better than"],
+    says: ["capitalises worse than", "capitalises better than"],
     about: "capitals found, missed and invented, word by word",
     explained: "F1 of the words that begin with a capital, or hold one, each held against the word it is paired with. \
                 Left out where labels or results write none at all.",

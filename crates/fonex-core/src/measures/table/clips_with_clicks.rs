@@ -15,7 +15,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: true,
     says: ["clicks less often than", "clicks more often than"],
-    about: "answers with a single pulse that belongs to no sound around it, over all answers",
-    explained: "The share of the answers with at least one pulse that is five times as high as everything within 20 ms, in the second difference of the samples.",
+    about: "answers with an isolated pulse, over all answers",
+    explained: "The share of the answers with at least one pulse that is five times as high as everything within 20 \
+                ms, in the second difference of the samples.",
     source: "after Godsill and Rayner, Digital audio restoration, 1998",
 };

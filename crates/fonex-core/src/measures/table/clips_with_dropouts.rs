@@ -15,7 +15,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: true,
     says: ["drops out less often than", "drops out more often than"],
-    about: "answers with a gap of nothing that begins and ends abruptly, over all answers",
-    explained: "The share of the answers with a gap of 4 ms to 0.5 s below -76 dBFS, whose edges are as loud as speech.",
+    about: "answers with a gap that begins and ends abruptly, over all answers",
+    explained: "The share of the answers with a gap of 4 ms to 0.5 s below -76 dBFS, whose edges are as loud as \
+                speech.",
     source: "",
 };

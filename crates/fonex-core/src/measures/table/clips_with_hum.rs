@@ -16,6 +16,7 @@ pub(super) static MEASURE: Measure = Measure {
     rare: true,
     says: ["hums less often than", "hums more often than"],
     about: "answers with mains hum in their silences, over all answers",
-    explained: "The share of the answers in whose silences at least two of the first four multiples of 50 or 60 Hz stand 12 dB out of what lies beside them. Without a silence of 0.2 s none is found.",
+    explained: "The share of the answers in whose silences at least two of the first four multiples of 50 or 60 Hz \
+                rise 12 dB above their neighbourhood. Without a silence of 0.2 s none is found.",
     source: "",
 };

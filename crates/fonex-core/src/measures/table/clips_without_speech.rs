@@ -15,7 +15,7 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: true,
     says: ["has fewer answers without speech than", "has more answers without speech than"],
-    about: "answers with sound of which hardly any is voiced as speech is, over all answers",
+    about: "answers with sound but hardly any voiced speech, over all answers",
     explained: "The share of the answers with more than 0.3 s of sound of which less than 12 % is voiced.",
     source: "",
 };

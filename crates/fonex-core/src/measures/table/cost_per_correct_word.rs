@@ -21,7 +21,7 @@ pub(super) static MEASURE: Measure = Measure {
     says: ["costs less for a correct word than", "costs more for a correct word than"],
     about: "what the trials cost by the prices of the bench file, over the words heard right",
     explained: "The cost of the answered trials over the words heard right: a cheap engine that is often wrong can \
-                be the dear one.",
+                cost more per correct word.",
     source: "",
 };
 

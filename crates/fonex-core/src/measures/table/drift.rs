@@ -14,8 +14,8 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Slope,
     asked: false,
     rare: false,
-    says: ["lets words run earlier than", "lets words run later than"],
-    about: "how much later words are put for each minute of a recording",
+    says: ["drifts earlier than", "drifts later than"],
+    about: "how much later words are placed per minute of recording",
     explained: "The slope of the word starts, heard minus labelled, along a recording: the median slope between its \
                 words, averaged over recordings by the spread of their times. Zero is right.",
     source: "Theil 1950; Sen 1968; Müller 2007",

@@ -14,7 +14,7 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
     rare: false,
-    says: ["is heard sooner than", "is heard later than"],
+    says: ["is audible sooner than", "is audible later than"],
     about: "time until the first sound above silence would be heard",
     explained: "The median time until a listener hears something: the sound is played as it comes, and silence \
                 before the first sound counts.",

@@ -14,7 +14,7 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
     rare: false,
-    says: ["is heard sooner, one time in twenty, than", "is heard later, one time in twenty, than"],
+    says: ["is audible sooner (p95) than", "is audible later (p95) than"],
     about: "time until the first sound above silence would be heard, 95th percentile",
     explained: "One answer in twenty takes longer than this until a listener hears something.",
     source: "",

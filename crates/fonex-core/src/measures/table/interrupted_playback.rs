@@ -15,7 +15,7 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["would stutter less often than", "would stutter more often than"],
-    about: "answers that would be interrupted when played as they came",
+    about: "answers whose playback would be interrupted, played as they arrived",
     explained: "The share of the answers that came in pieces which would have been interrupted, had they been played \
                 from their first piece on.",
     source: "",

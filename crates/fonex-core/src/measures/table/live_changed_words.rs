@@ -14,8 +14,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["changes fewer shown words than", "changes more shown words than"],
-    about: "words shown live and then changed or taken back, over words shown",
-    explained: "Live delivery: the share of the words shown that were changed or taken back later.",
+    about: "words shown live that were later changed or removed, over words shown",
+    explained: "Live delivery: the share of the words shown that were later changed or removed.",
     source: "",
 };
 

@@ -14,9 +14,9 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["ends speech too early less often than", "ends speech too early more often than"],
-    about: "ends of speech told while words followed, for each clip",
-    explained: "Live delivery: how many ends of speech an engine tells in a clip although words follow. Left out \
-                where no end is told at all.",
+    about: "ends of speech reported while words followed, per clip",
+    explained: "Live delivery: how many ends of speech an engine reports in a clip although words follow. Left out \
+                where it reports no end at all.",
     source: "",
 };
 

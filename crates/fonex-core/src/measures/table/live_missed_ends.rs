@@ -15,9 +15,9 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["misses fewer ends of speech than", "misses more ends of speech than"],
-    about: "clips whose end of speech was not told, though ends are told in others",
-    explained: "Live delivery: the share of the clips with labelled words after whose end the engine told no end of \
-                speech. Left out where no end is told at all.",
+    about: "clips whose end of speech was not reported, though others were",
+    explained: "Live delivery: the share of the clips with labelled words for which the engine reported no end of \
+                speech. Left out where it reports no end at all.",
     source: "",
 };
 

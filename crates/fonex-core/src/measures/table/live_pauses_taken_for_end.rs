@@ -13,10 +13,10 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
     rare: false,
-    says: ["takes fewer pauses for the end than", "takes more pauses for the end than"],
-    about: "labelled pauses taken for the end of speech, over all labelled pauses",
-    explained: "Live delivery: the share of the labelled pauses between words in which the engine told an end of \
-                speech. Left out where no end is told at all.",
+    says: ["mistakes fewer pauses for the end than", "mistakes more pauses for the end than"],
+    about: "labelled pauses reported as the end of speech, over all labelled pauses",
+    explained: "Live delivery: the share of the labelled pauses between words in which the engine reported an end of \
+                speech. Left out where it reports no end at all.",
     source: "",
 };
 

@@ -14,8 +14,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: true,
     rare: false,
     says: ["settles words sooner than", "settles words later than"],
-    about: "time from the end of each word to when it was shown for good, median",
-    explained: "Live delivery: the time from the end of each word to when it was shown for good, median. Words and \
+    about: "time from the end of each word until its text no longer changed, median",
+    explained: "Live delivery: the time from the end of each word until its text no longer changed, median. Words and \
                 speech begin and end where the label says.",
     source: "",
 };

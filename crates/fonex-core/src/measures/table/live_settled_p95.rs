@@ -15,8 +15,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["settles words sooner than", "settles words later than"],
-    about: "time from the end of each word to when it was shown for good, p95",
-    explained: "Live delivery: the time from the end of each word to when it was shown for good, 95th percentile. \
+    about: "time from the end of each word until its text no longer changed, p95",
+    explained: "Live delivery: the time from the end of each word until its text no longer changed, 95th percentile. \
                 Words and speech begin and end where the label says.",
     source: "",
 };

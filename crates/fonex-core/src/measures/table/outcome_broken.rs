@@ -19,7 +19,7 @@ pub(super) static MEASURE: Measure = Measure {
     },
     asked: false,
     rare: false,
-    says: ["breaks less often than", "breaks more often than"],
+    says: ["returns broken answers less often than", "returns broken answers more often than"],
     about: "trials that ended as broken, over all timed trials",
     explained: "The share of the timed trials that ended as \"broken\": the reply was malformed or the engine \
                 crashed.",

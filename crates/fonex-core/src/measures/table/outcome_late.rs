@@ -19,7 +19,7 @@ pub(super) static MEASURE: Measure = Measure {
     },
     asked: false,
     rare: false,
-    says: ["is too late less often than", "is too late more often than"],
+    says: ["times out less often than", "times out more often than"],
     about: "trials that ended as late, over all timed trials",
     explained: "The share of the timed trials that ended as \"late\": the time limit passed.",
     source: "",

@@ -19,7 +19,7 @@ pub(super) static MEASURE: Measure = Measure {
     },
     asked: false,
     rare: false,
-    says: ["is at a loss less often than", "is at a loss more often than"],
+    says: ["fails to understand less often than", "fails to understand more often than"],
     about: "trials that ended as unclear, over all timed trials",
     explained: "The share of the timed trials that ended as \"unclear\": the engine could not understand.",
     source: "",

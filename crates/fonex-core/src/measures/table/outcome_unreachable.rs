@@ -19,7 +19,7 @@ pub(super) static MEASURE: Measure = Measure {
     },
     asked: false,
     rare: false,
-    says: ["is out of reach less often than", "is out of reach more often than"],
+    says: ["is unreachable less often than", "is unreachable more often than"],
     about: "trials that ended as unreachable, over all timed trials",
     explained: "The share of the timed trials that ended as \"unreachable\": the engine could not be started or \
                 reached.",

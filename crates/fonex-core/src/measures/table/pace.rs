@@ -14,7 +14,7 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["speaks slower than", "speaks faster than"],
-    about: "words of the text for each minute of sound, silence at both ends left out",
+    about: "words of the text per minute of sound, without silence at the ends",
     explained: "The words of the text over the length of the sound without the silence at its ends, median over \
                 trials.",
     source: "",

@@ -15,7 +15,7 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["needs a shorter wait for smooth playback than", "needs a longer wait for smooth playback than"],
-    about: "how long a player must wait before it begins, so that nothing interrupts it",
+    about: "how long a player must buffer so that playback is not interrupted",
     explained: "How long a player would have to wait after the first piece, so that 19 of 20 answers play without an \
                 interruption.",
     source: "",

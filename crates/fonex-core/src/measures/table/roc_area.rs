@@ -15,8 +15,8 @@ pub(super) static MEASURE: Measure = Measure {
     asked: false,
     rare: false,
     says: ["tells right words from wrong ones worse than", "tells right words from wrong ones better than"],
-    about: "the chance that a right word has a higher confidence than a wrong one",
-    explained: "Area under the receiver operating characteristic of the confidences: 0.5 says nothing about which \
-                words are right, 1 everything. Ties count half.",
+    about: "probability that a correct word has a higher confidence than a wrong one",
+    explained: "Area under the receiver operating characteristic of the confidences: 0.5 is no better than chance, 1 \
+                separates them completely. Ties count half.",
     source: "Obuchowski 1997",
 };

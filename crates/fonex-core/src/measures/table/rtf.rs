@@ -14,8 +14,8 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
     rare: false,
-    says: ["needs less time for a second of audio than", "needs more time for a second of audio than"],
-    about: "wall time for each second of audio heard or spoken",
+    says: ["has a lower RTF than", "has a higher RTF than"],
+    about: "wall time per second of audio heard or spoken",
     explained: "Real-time factor: the wall time of a call over the length of its audio, median over trials. Below 1 \
                 an engine is faster than the audio plays.",
     source: "",

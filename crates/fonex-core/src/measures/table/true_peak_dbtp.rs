@@ -16,6 +16,7 @@ pub(super) static MEASURE: Measure = Measure {
     rare: false,
     says: ["peaks lower than", "peaks higher than"],
     about: "95th percentile of the highest level between the samples",
-    explained: "The highest level of each answer between its samples, 95th percentile over trials. Above 0 dBTP a player distorts.",
+    explained: "The highest level of each answer between its samples, 95th percentile over trials. Above 0 dBTP \
+                playback can distort.",
     source: "ITU-R BS.1770-4, annex 2",
 };

@@ -13,7 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
     rare: false,
-    says: ["is closer to the labels as written than", "is farther from the labels as written than"],
+    says: ["is closer to the labels as written than", "is further from the labels as written than"],
     about: "wrong words without any text profile",
     explained: "The WER of the texts as they are written: capitals, punctuation and number forms count. The \
                 difference from the WER is what the text profile forgives.",

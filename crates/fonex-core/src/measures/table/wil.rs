@@ -14,10 +14,10 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Smooth(lost),
     asked: false,
     rare: false,
-    says: ["loses less of what was said than", "loses more of what was said than"],
+    says: ["loses less word information than", "loses more word information than"],
     about: "words heard right, against words said and words heard",
-    explained: "Word information lost: 1 - C/N x C/P, with C words right, N words said and P words heard. It \
-                punishes invented and missed words alike.",
+    explained: "Word information lost: 1 - C/N x C/P, with C words right, N words said and P words heard. Invented \
+                and missed words weigh the same.",
     source: "Morris, Maier and Green 2004",
 };
 

@@ -14,8 +14,8 @@ pub(super) static MEASURE: Measure = Measure {
     estimator: Estimator::Quantile(0.95, |row| row[1].abs()),
     asked: false,
     rare: false,
-    says: ["places words closer than", "places words farther off than"],
+    says: ["places words closer than", "places words further off than"],
     about: "absolute difference of the word starts, 95th percentile",
-    explained: "One word in twenty that was heard right starts farther from its label than this.",
+    explained: "One word in twenty that was heard right starts further from its label than this.",
     source: "",
 };

@@ -16,7 +16,7 @@ pub(super) static MEASURE: Measure = Measure {
     rare: false,
     says: ["invents words in fewer silent clips than", "invents words in more silent clips than"],
     about: "clips in which nobody speaks and words were heard, over clips in which nobody speaks",
-    explained: "The share of the clips with an empty label for which words came back all the same.",
+    explained: "The share of the clips with an empty label for which the engine returned words.",
     source: "",
 };
 

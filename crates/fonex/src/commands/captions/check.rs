@@ -29,19 +29,19 @@ pub struct CaptionsCheck {
     /// Caption files, .srt or .vtt, or folders of them
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
-    /// Score text and times against the clip of the same name in this corpus
+    /// Score text and times against the clip with the same name in this corpus
     #[arg(long, value_name = "CORPUS")]
     pub against: Option<PathBuf>,
-    /// The clip, where the file has another name
+    /// Clip id, if it differs from the file name
     #[arg(long, value_name = "ID")]
     pub clip: Option<String>,
-    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml; that of fonex.toml here, or
-    /// else neutral, by default
+    /// Text profile: neutral, verbatim, a language such as en, or a .toml file; by default that of fonex.toml in this
+    /// folder, else neutral
     #[arg(long, value_name = "PROFILE")]
     pub profile: Option<String>,
     #[command(flatten)]
     pub rules: CaptionRules,
-    /// End with exit code 1 when there is a fault
+    /// Exit with code 1 when there is a fault
     #[arg(long)]
     pub strict: bool,
     #[command(flatten)]

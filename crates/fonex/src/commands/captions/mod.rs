@@ -13,22 +13,22 @@ pub use write::CaptionsWrite;
 
 #[derive(Debug, Subcommand)]
 pub enum CaptionsCommand {
-    /// Cut words with times into captions: SubRip, WebVTT or plain lines
+    /// Turn timed words into captions: SubRip, WebVTT or plain text
     Write(CaptionsWrite),
-    /// Whether captions can be read, and are right where there is a label
+    /// Check captions for readability and, with labels, for accuracy
     Check(CaptionsCheck),
 }
 
 /// What a caption may be.
 #[derive(Debug, Args)]
 pub struct CaptionRules {
-    /// Characters of a line
+    /// Maximum characters per line
     #[arg(long, default_value_t = 42, value_name = "N", value_parser = clap::value_parser!(u16).range(5..=500))]
     pub line: u16,
-    /// Lines of a caption
+    /// Maximum lines per caption
     #[arg(long, default_value_t = 2, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=10))]
     pub lines: u16,
-    /// Characters a second that a reader follows
+    /// Maximum reading speed, in characters per second
     #[arg(long, default_value_t = 17.0, value_name = "N", value_parser = seconds_above_zero)]
     pub speed: f64,
 }

@@ -36,21 +36,21 @@ pub struct CaptionsWrite {
     /// Only this clip
     #[arg(long, value_name = "ID")]
     pub clip: Option<String>,
-    /// Form; by the ending of the file, else vtt
+    /// Format; by default from the file extension, else vtt
     #[arg(long)]
     pub to: Option<CaptionTo>,
-    /// A file for one clip, a folder for several; standard output by default
+    /// File for one clip, folder for several; by default standard output
     #[arg(short, long, value_name = "PATH")]
     pub output: Option<PathBuf>,
     #[command(flatten)]
     pub rules: CaptionRules,
-    /// Move all times by so many milliseconds
+    /// Shift all times by this many milliseconds
     #[arg(long, default_value_t = 0.0, value_name = "MS", allow_hyphen_values = true)]
     pub shift_ms: f64,
-    /// Multiply all times by this
+    /// Multiply all times by this factor
     #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero)]
     pub stretch: f64,
-    /// Take off the offset and the drift that these labels show
+    /// Correct the offset and drift measured against these labels
     #[arg(long, value_name = "CORPUS", conflicts_with_all = ["shift_ms", "stretch"])]
     pub correct_by: Option<PathBuf>,
     #[command(flatten)]
@@ -113,7 +113,7 @@ pub(super) fn write(options: &CaptionsWrite) -> Result<Code, Failure> {
         }
     }
     if made.is_empty() {
-        let problem = Problem::new(format!("no result of {} has times", options.source), Place::default());
+        let problem = Problem::new(format!("no result in {} has times", options.source), Place::default());
         return Err(problem.expected("words or segments with their times").into());
     }
     if !untimed.is_empty() {
@@ -125,7 +125,7 @@ pub(super) fn write(options: &CaptionsWrite) -> Result<Code, Failure> {
     match (&options.output, made.as_slice()) {
         (None, [(_, captions)]) => output::print(&write_captions(captions, form))?,
         (None, several) => {
-            let what = format!("{} clips would all go to standard output", several.len());
+            let what = format!("captions of {} clips would be mixed on standard output", several.len());
             let problem = Problem::new(what, Place::default());
             return Err(problem.remedy("choose one with --clip, or a folder with -o").into());
         }
@@ -219,7 +219,7 @@ fn correction(options: &CaptionsWrite, results: &[(String, Heard)]) -> Result<Co
     }
     let Some(timing) = builder.finish().timing.filter(|timing| timing.words > 0) else {
         let problem = Problem::new(
-            format!("no word of these results has a labelled time in {}", path.display()),
+            format!("no word of these results has a time in the labels of {}", path.display()),
             Place::default(),
         );
         return Err(problem.expected("clips with words and their times").into());

@@ -20,18 +20,18 @@ use crate::output::{self, Cell, Table, plural};
 use fonex_run::read_bench;
 
 #[derive(Debug, Args)]
-#[command(after_help = "Ends with exit code 3 when there is an error, or with --warnings a warning.
+#[command(after_help = "Exits with code 3 when there is an error (with --warnings: or a warning).
 Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
 pub struct CorpusCheckOptions {
-    /// Corpus in any form that is read
+    /// Corpus, in any supported form
     pub corpus: PathBuf,
-    /// Bench file whose text profile and sample rates to check against; fonex.toml where it is there
+    /// Bench file whose text profile and sample rates to check against; by default fonex.toml if it exists
     #[arg(short, long, value_name = "FILE")]
     pub bench: Option<PathBuf>,
-    /// Let warnings count in the exit code
+    /// Exit with code 3 on warnings too
     #[arg(long)]
     pub warnings: bool,
-    /// How many complaints of each kind to show
+    /// Maximum number of problems of each kind to show
     #[arg(long, default_value_t = 5, value_name = "N")]
     pub limit: usize,
     #[command(flatten)]
@@ -64,7 +64,7 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
     for (unused, _) in check.accepted_by().iter().filter(|(_, times)| *times == 0) {
         let clips = if unused.clips.is_empty() { String::new() } else { format!(" in {}", unused.clips.join(", ")) };
         output::caution(&format!(
-            "the bench file accepts {}{clips}, and there is no such complaint",
+            "the bench file accepts {}{clips}, but there is no such problem",
             unused.check.name()
         ));
     }

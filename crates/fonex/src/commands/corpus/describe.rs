@@ -22,12 +22,12 @@ use crate::output::{self, Cell, Table, plural, write_chart};
 #[command(after_help = "Example, in the folder the demo made:
   fonex corpus describe corpus.jsonl --cross channel,lang -o corpus.png")]
 pub struct CorpusDescribe {
-    /// Corpus in any form that is read
+    /// Corpus, in any supported form
     pub corpus: PathBuf,
     /// Count clips by two fields at once
     #[arg(long, value_delimiter = ',', value_name = "A,B")]
     pub cross: Vec<String>,
-    /// Write the picture to this file, .svg or .png
+    /// Write a chart to this file, .svg or .png
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]

@@ -34,22 +34,22 @@ pub struct CorpusImport {
     /// Cut the recording into a clip for each caption
     #[arg(long, requires = "captions")]
     pub cut: bool,
-    /// Which column of a table holds which field: id, text, audio, lang, speaker, terms, tags.NAME
+    /// Table column for a field: id, text, audio, lang, speaker, terms or tags.NAME
     #[arg(long, value_delimiter = ',', value_name = "FIELD=COLUMN")]
     pub map: Vec<String>,
-    /// Language of clips that name none, as a BCP 47 tag
+    /// Language of clips without one, as a BCP 47 tag
     #[arg(long)]
     pub lang: Option<String>,
-    /// Speaker of clips that name none
+    /// Speaker of clips without one
     #[arg(long)]
     pub speaker: Option<String>,
-    /// A tag for every clip; may be repeated
+    /// Tag to add to every clip; may be repeated
     #[arg(long = "tag", value_name = "TAG=VALUE")]
     pub tags: Vec<String>,
-    /// Copy audio that lies outside of the source's folder as well
+    /// Also copy audio from outside the source folder
     #[arg(long)]
     pub outside: bool,
-    /// Folder to write corpus.jsonl into; audio outside of it is copied
+    /// Folder for corpus.jsonl; audio from elsewhere is copied into it
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
 }
@@ -70,8 +70,8 @@ enum Source {
 pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
     let target = options.output.join("corpus.jsonl");
     if target.exists() {
-        return Err(Problem::new("there is a corpus here already", Place::file(&target))
-            .remedy("name a new folder")
+        return Err(Problem::new("this folder already holds a corpus", Place::file(&target))
+            .remedy("give a new folder")
             .into());
     }
     let mut import = Import::default();
@@ -100,7 +100,7 @@ pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
             source.as_ref().and_then(|audio| outside(audio, &options.source)).filter(|_| !options.outside)
         {
             import.skipped.push(format!(
-                "{}: {} lies outside of the source; --outside takes it",
+                "{}: {} is outside the source folder; --outside includes it",
                 clip.id,
                 path.display()
             ));
@@ -207,7 +207,7 @@ fn cut_cue(audio: &Audio, cue: &Cue, last_end: f64) -> Result<(Clip, Audio), Str
         return Err("it has no text".to_owned());
     }
     if cue.start < last_end - 0.001 {
-        return Err(format!("it starts before {last_end} s, where another one ends: its sound holds both texts"));
+        return Err(format!("it starts before {last_end} s, where another one ends: its audio contains both texts"));
     }
     if cue.end > audio.duration_s() + 0.05 {
         return Err(format!("it ends at {} s, and the recording at {:.3} s", cue.end, audio.duration_s()));
@@ -265,7 +265,7 @@ fn place_audio(id: &str, source: Option<Source>, target: &Path) -> Result<Option
 /// `TAG=VALUE` as typed.
 fn tag_and_value(typed: &str) -> Result<(&str, &str), Problem> {
     typed.split_once('=').ok_or_else(|| {
-        let problem = Problem::new(format!("\"{typed}\" is no tag with a value"), Place::default().field("--tag"));
+        let problem = Problem::new(format!("\"{typed}\" is not TAG=VALUE"), Place::default().field("--tag"));
         problem.expected("TAG=VALUE, such as channel=radio")
     })
 }

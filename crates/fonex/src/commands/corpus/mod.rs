@@ -25,13 +25,13 @@ use crate::failure::{Code, Failure};
 pub enum CorpusCommand {
     /// Make a corpus from a folder, a table, or a recording with captions
     Import(CorpusImport),
-    /// Find everything that would spoil a run
+    /// Find the problems that would spoil a run
     Check(CorpusCheckOptions),
-    /// Say what a corpus holds, as tables and as a picture
+    /// Summarise a corpus in tables and a chart
     Describe(CorpusDescribe),
-    /// Choose clips by a condition, draw samples, split by speaker
+    /// Select clips by a condition, draw samples, split by speaker
     Pick(CorpusPick),
-    /// Make derived corpora: noise, rooms, telephones, lost packets, speed
+    /// Make degraded copies of a corpus: noise, reverberation, telephone, packet loss, speed
     Vary(CorpusVary),
 }
 

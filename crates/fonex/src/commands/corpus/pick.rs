@@ -27,24 +27,24 @@ Examples, in the folder the demo made:
   fonex corpus pick corpus.jsonl --split 80,20 -o part.jsonl"
 )]
 pub struct CorpusPick {
-    /// Corpus in any form that is read
+    /// Corpus, in any supported form
     pub corpus: PathBuf,
-    /// Only clips for which this holds
+    /// Only clips that meet this condition
     #[arg(long, value_name = "CONDITION")]
     pub r#where: Option<String>,
-    /// Draw so many of them
+    /// Draw a random sample of this many clips
     #[arg(long, value_name = "N")]
     pub sample: Option<usize>,
-    /// Keep the shares of these fields in the sample
+    /// Stratify the sample by these fields
     #[arg(long, value_delimiter = ',', value_name = "FIELD,FIELD", requires = "sample")]
     pub by: Vec<String>,
-    /// Split into parts of these shares, no speaker in two of them; clips without a speaker are dealt one by one
+    /// Split into parts with these shares, each speaker in one part only; clips without a speaker are assigned one by one
     #[arg(long, value_delimiter = ',', value_name = "SHARE,SHARE", requires = "output")]
     pub split: Vec<f64>,
-    /// Seed of samples and splits
+    /// Random seed
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
-    /// Corpus file to write, beside the one picked from; standard output by default
+    /// Corpus file to write, in the folder of the source; by default standard output
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
 }
@@ -71,7 +71,7 @@ pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
     }
     if picked.is_empty() {
         let problem = Problem::new("no clip is picked", Place::file(&options.corpus));
-        return Err(problem.remedy("widen --where; fonex corpus describe shows what there is").into());
+        return Err(problem.remedy("relax --where; fonex corpus describe summarises the corpus").into());
     }
     let text = format!("{} of {} picked\n", picked.len(), plural(corpus.clips.len() as u64, "clip"));
     let text = text + &what_they_can_show(&picked);
@@ -104,7 +104,7 @@ fn beside(path: &Path, corpus: &Path) -> Result<(), Problem> {
     if folder(path).is_some() && folder(path) == folder(corpus) {
         return Ok(());
     }
-    Err(Problem::new("the picked corpus would stand in another folder than its audio", Place::file(path))
+    Err(Problem::new("the new corpus would be in another folder than its audio", Place::file(path))
         .expected("a file beside the corpus, since audio paths are relative to it"))
 }
 
@@ -153,7 +153,7 @@ fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<Str
     let nameless = picked.iter().filter(|clip| clip.speaker.is_none()).count();
     if nameless > 0 {
         output::caution(&format!(
-            "{nameless} of {} have no speaker: a voice may be in two parts; only equal texts and what was made of one clip stay together",
+            "{nameless} of {} have no speaker: a voice may end up in two parts; only equal texts and clips made from the same original stay together",
             plural(picked.len() as u64, "clip")
         ));
     }

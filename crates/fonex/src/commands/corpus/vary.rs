@@ -24,15 +24,15 @@ speed=FACTOR tempo=FACTOR silence=BEFORE_S:AFTER_S; unchanged, alone, keeps the 
 Example, in the folder the demo made:
   fonex corpus vary corpus.jsonl --recipe unchanged --recipe noise=babble:5 --recipe 'telephone=a loss=3:repeat' -o harder")]
 pub struct CorpusVary {
-    /// Corpus in any form that is read
+    /// Corpus, in any supported form
     pub corpus: PathBuf,
-    /// What to do to every clip; each recipe gives one variation of it
+    /// Processing steps for every clip; may be repeated, one copy per recipe
     #[arg(long = "recipe", required = true, value_name = "STEPS")]
     pub recipes: Vec<String>,
-    /// Folder to write the new corpus into
+    /// Folder for the new corpus
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
-    /// Seed of everything random in it
+    /// Random seed
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
 }
@@ -45,8 +45,8 @@ pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {
     let corpus = read_corpus(&options.corpus)?;
     let out = &options.output;
     if out.join("corpus.jsonl").exists() {
-        let problem = Problem::new("there is a corpus here already", Place::file(out));
-        return Err(problem.remedy("name a new folder").into());
+        let problem = Problem::new("this folder already holds a corpus", Place::file(out));
+        return Err(problem.remedy("give a new folder").into());
     }
     fs::create_dir_all(out.join("audio")).map_err(|error| Problem::io("make", out, &error))?;
     let others = if recipes.iter().any(Recipe::needs_babble) { background(&corpus) } else { Vec::new() };

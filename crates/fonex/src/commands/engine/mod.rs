@@ -13,9 +13,9 @@ use crate::failure::{Code, Failure};
 
 #[derive(Debug, Subcommand)]
 pub enum EngineCommand {
-    /// List the engines, where they lead and which keys they need
+    /// List the engines, their addresses and the keys they need
     List(EngineListOptions),
-    /// Make one cheap call and say in plain words what works
+    /// Make one cheap call and report what works
     Probe(EngineProbeOptions),
     /// List the voices of a synthesiser
     Voices(EngineVoicesOptions),

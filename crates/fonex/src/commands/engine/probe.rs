@@ -25,7 +25,7 @@ use fonex_run::{Bench, read_bench};
 pub struct EngineProbeOptions {
     /// Engine of the bench file
     pub engine: String,
-    /// Change a value of the bench file for this call
+    /// Override a bench file value for this call
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
     #[command(flatten)]
@@ -115,7 +115,7 @@ fn findings(config: &EngineConfig, probed: &Probed) -> Vec<Finding> {
             let (works, why) = match status {
                 415 => (Works::No, detail.clone()),
                 _ if probed.outcome.is_answer() => (Works::Yes, config.audio.described()),
-                _ => (Works::Unknown, "no answer to tell by".to_owned()),
+                _ => (Works::Unknown, "no answer to judge by".to_owned()),
             };
             findings.push(Finding { what: "audio format accepted", works, why });
         }

@@ -17,10 +17,10 @@ use fonex_run::{read_bench, voice_condition};
 pub struct EngineVoicesOptions {
     /// Engine of the bench file
     pub engine: String,
-    /// Only voices for which this holds, over id, name, lang, gender, style, kind, region and price
+    /// Only voices that meet this condition on id, name, lang, gender, style, kind, region or price
     #[arg(long = "where", value_name = "CONDITION")]
     pub only: Option<String>,
-    /// Change a value of the bench file for this call
+    /// Override a bench file value for this call
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
     #[command(flatten)]
@@ -33,7 +33,7 @@ pub fn voices(options: &EngineVoicesOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let config = bench.engine(&options.engine)?;
     if config.task != Task::Speak {
-        let what = format!("the engine \"{}\" does not speak", options.engine);
+        let what = format!("the engine \"{}\" is not a synthesiser", options.engine);
         return Err(Problem::new(what, Place::default()).into());
     }
     let condition =

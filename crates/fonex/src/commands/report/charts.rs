@@ -1,6 +1,6 @@
 //! The charts of the report.
 
-use fonex_analysis::{Followed, RunView, Side, by_task, follow};
+use fonex_analysis::{Followed, RunView, Side, by_kind, follow};
 use fonex_core::Task;
 use fonex_core::measures::{Measure, find};
 use fonex_report::ChartFigure;
@@ -39,7 +39,9 @@ pub fn charts(
         }
     }
     charts.extend(drift(store, names, sides)?);
-    for (group, what) in by_task(sides).iter().zip(["recogniser", "synthesiser", "responder"]) {
+    for (group, what) in
+        by_kind(sides).iter().zip(["recogniser", "synthesiser", "recogniser of a voice", "responder"])
+    {
         charts.extend(latencies(store, names, group, what)?);
     }
     Ok(charts)
@@ -97,11 +99,8 @@ fn over_runs(store: &Store, runs: &[RunView], measure: &'static Measure) -> Resu
     }
     let lines: Vec<String> = all.iter().flat_map(trend::in_words).collect();
     Ok(trend::charts(&all).first().map(|chart| {
-        let told = if lines.is_empty() {
-            "No change is beyond chance.".to_owned()
-        } else {
-            format!("{}.", lines.join("; "))
-        };
+        let told =
+            if lines.is_empty() { "No significant change.".to_owned() } else { format!("{}.", lines.join("; ")) };
         ChartFigure {
             svg: trend_svg(chart),
             caption: format!("Each run tested once, with the runs before it. {told}"),
@@ -144,8 +143,7 @@ fn drift(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Option<
         },
         series,
         guides,
-        note: "one dot a word; dashed: the fitted line. A line that rises is drift, one that lies high an offset"
-            .into(),
+        note: "one dot per word; dashed: fitted line. A slope is drift, a height is an offset".into(),
     };
     let caption = format!("Word starts along the recordings.{}", left_out(names, &timed, MOST_DOTTED));
     Ok(Some(ChartFigure { svg: plane_svg(&chart), caption }))
@@ -168,7 +166,7 @@ fn latencies(
         return Ok(None);
     }
     let svg = latency_svg(&format!("Time to the answer of each {what}"), &series);
-    let caption = "Latency of answered trials; the further left a line, the faster its variant.";
+    let caption = "Latency of answered trials; lines further left are faster.";
     Ok(Some(ChartFigure { svg, caption: format!("{caption}{}", left_out(names, group, MOST_SERIES)) }))
 }
 

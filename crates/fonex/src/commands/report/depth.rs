@@ -117,12 +117,12 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
         log: false,
     };
     let chart = PlaneChart {
-        title: "Is it as sure as it should be?".into(),
+        title: "Calibration of confidences".into(),
         x: axis("confidence told"),
         y: axis("words that were right"),
         series,
-        guides: vec![Guide { from: (0.0, 0.0), to: (1.0, 1.0), words: "as sure as right".into() }],
-        note: "in brackets the expected calibration error; below the dashed line an engine is too sure".into(),
+        guides: vec![Guide { from: (0.0, 0.0), to: (1.0, 1.0), words: "perfect calibration".into() }],
+        note: "in brackets the expected calibration error; below the dashed line an engine is overconfident".into(),
     };
     let caption = "Confidence of words against how often they were right.".into();
     Some(ChartFigure { svg: plane_svg(&chart), caption })

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use fonex_analysis::{
-    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_task, compare, score_in_depth,
+    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_kind, comparable, compare, score_in_depth,
 };
 use fonex_core::accuracy::Score;
 use fonex_core::verdict::Verdict;
@@ -41,13 +41,13 @@ pub struct ReportOptions {
     /// File to write
     #[arg(short, long, value_name = "FILE", default_value = "report.html")]
     pub output: PathBuf,
-    /// How many of the worst clips to show for each variant
+    /// Number of worst clips to show for each variant
     #[arg(long, default_value_t = 6, value_name = "N")]
     pub worst: usize,
-    /// Add a stored study of load: its number, or the last one
+    /// Add a stored load study: its number; without a number, the last one
     #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
     pub load: Option<String>,
-    /// Add a stored study of turns: its number, or the last one
+    /// Add a stored turns study: its number; without a number, the last one
     #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
     pub turns: Option<String>,
     #[command(flatten)]
@@ -122,7 +122,7 @@ fn page(store: &Store, runs: &[RunView], folder: &Path, worst: usize) -> Result<
 /// The first of each task against the others, all of them one family.
 fn comparisons(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Vec<Comparison>, Failure> {
     let mut pairs = Vec::new();
-    for group in by_task(sides) {
+    for group in comparable(sides) {
         if let [first, others @ ..] = group.as_slice() {
             pairs.extend(others.iter().map(|other| (*first, *other)));
         }
@@ -152,7 +152,7 @@ fn statements(comparisons: &[Comparison]) -> Vec<String> {
         statements.extend(told.filter_map(|finding| statement(comparison, finding)));
     }
     if statements.is_empty() && !comparisons.is_empty() {
-        statements.push("No difference between the variants is beyond chance on these clips.".to_owned());
+        statements.push("No significant difference between the variants on these clips.".to_owned());
     }
     statements
 }
@@ -165,7 +165,7 @@ fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
     }
     for side in sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0) {
         let clips = plural(side.variant.clips, "clip");
-        cautions.push(format!("{}: {clips}, take every interval as rough", side.name()));
+        cautions.push(format!("{}: {clips}, so intervals are rough", side.name()));
     }
     for run in sides.iter().map(|side| side.run).filter(|run| !run.run.left_out.is_empty()) {
         let count = plural(run.run.left_out.len() as u64, "clip");
@@ -180,7 +180,7 @@ fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
 /// For each task its variants with their trials, and every measure they have.
 fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
     let mut tables = Vec::new();
-    for (group, title) in by_task(sides).into_iter().zip(["Recognisers", "Synthesisers", "Responders"]) {
+    for (group, title) in by_kind(sides).into_iter().zip(show::KINDS) {
         if group.is_empty() {
             continue;
         }

@@ -32,32 +32,32 @@ pub use summary::score_summary;
 pub struct ScoreOptions {
     /// Labels: JSON Lines, CSV, TSV, or a folder of text or caption files
     pub corpus: PathBuf,
-    /// Results, in any of the same forms; several are set side by side
+    /// Results, in any of the same forms; several are shown side by side
     #[arg(required = true)]
     pub heard: Vec<PathBuf>,
-    /// Text profile: neutral, verbatim, en, de, fr, es, or a file of your own that ends in .toml; that of fonex.toml here, or
-    /// else neutral, by default
+    /// Text profile: neutral, verbatim, a language such as en, or a .toml file; by default that of fonex.toml in this
+    /// folder, else neutral
     #[arg(long, value_name = "PROFILE")]
     pub profile: Option<String>,
     /// Show the texts of this clip before and after each step of the profile
     #[arg(long, value_name = "ID")]
     pub explain: Option<String>,
-    /// How many of the worst clips to show word by word
+    /// Number of worst clips to show word by word
     #[arg(long, default_value_t = 3, value_name = "N")]
     pub worst: usize,
-    /// Write one line of JSON a clip with its counts and its words, for other tools
+    /// Write the counts and words of each clip to this file, one JSON line per clip
     #[arg(long, value_name = "FILE")]
     pub clips: Option<PathBuf>,
-    /// Weigh words by this TOML file: pylon = 5, and every word that is not listed 1
+    /// Weight words by this TOML file, such as pylon = 5; a word that is not listed has weight 1
     #[arg(long, value_name = "FILE")]
     pub weights: Option<PathBuf>,
-    /// Also slice by two at once, such as channel*speaker; may be given several times
+    /// Also slice by two tags at once, such as channel*speaker; may be repeated
     #[arg(long, value_name = "ONE*OTHER", value_parser = two_crossed)]
     pub cross: Vec<(String, String)>,
     /// Also slice by the signal-to-noise ratio, measured in each clip's audio
     #[arg(long)]
     pub snr: bool,
-    /// End with exit code 3 when results are missing or belong to no clip
+    /// Exit with code 3 when results are missing or match no clip
     #[arg(long)]
     pub strict: bool,
     #[command(flatten)]

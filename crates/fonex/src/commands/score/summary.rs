@@ -17,7 +17,7 @@ pub fn score_summary(score: &Score) -> String {
         plural(words.reference, "word")
     );
     if score.clips < FEW_CLIPS {
-        text += &format!("caution: with fewer than {FEW_CLIPS} clips take every interval as rough\n");
+        text += &format!("caution: with fewer than {FEW_CLIPS} clips, intervals are rough\n");
     }
     if let Some(speakers) = score.speakers {
         text += &match score.interval_by_speaker {

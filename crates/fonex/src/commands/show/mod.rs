@@ -3,10 +3,12 @@
 mod clips;
 mod notes;
 mod tables;
+mod voices;
 
 use clap::Args;
-use fonex_analysis::{MANY_TRIALS, RunView, VariantView, Wanted, score_in_depth};
-use fonex_core::Task;
+use fonex_analysis::{
+    MANY_TRIALS, Material, Natural, RunView, Side, VariantView, Wanted, by_kind, natural, score_in_depth,
+};
 use fonex_core::accuracy::Score;
 use fonex_core::measures::Measure;
 use fonex_run::{existing_store, profile_checksum};
@@ -23,6 +25,7 @@ use clips::{show_clip, worst_clips};
 use notes::{cautions, costs, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{folded, measures_table, off_the_rest, variants_table};
+pub use voices::scorecard;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -40,7 +43,7 @@ pub struct ShowOptions {
     /// Only this clip, word by word
     #[arg(long, value_name = "ID")]
     pub clip: Option<String>,
-    /// How many of the worst clips to show word by word
+    /// Number of worst clips to show word by word
     #[arg(long, default_value_t = 3, value_name = "N")]
     pub worst: usize,
     #[command(flatten)]
@@ -66,7 +69,7 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     if let Some(id) = &options.clip {
         return show_clip(&store, &view, id, options.format.format);
     }
-    print_run(&store, &view, options.format.format)?;
+    print_run(&mut store, &view, options.format.format)?;
     if options.format.format == Format::Table {
         // Of several variants it would be too much on one page.
         if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
@@ -103,7 +106,7 @@ struct RunInDepth<'v> {
 }
 
 /// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
-pub fn print_run(store: &Store, view: &RunView, format: Format) -> Result<(), Failure> {
+pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<(), Failure> {
     match format {
         Format::Json => {
             let mut variants = Vec::new();
@@ -113,19 +116,31 @@ pub fn print_run(store: &Store, view: &RunView, format: Format) -> Result<(), Fa
             }
             output::print_json(&RunInDepth { run: &view.run, scored_under: view.scored_under.as_ref(), variants })
         }
-        Format::Table => output::print(&page(view)),
+        Format::Table => {
+            let natural = natural(store, view)?;
+            output::print(&page(view, &natural))
+        }
         form => output::print_table(&every_figure(view), form),
     }
 }
 
-fn page(view: &RunView) -> String {
+/// Titles of the kinds of variants.
+pub const KINDS: [&str; 4] = ["Recognisers", "Synthesisers", "Voices as heard", "Responders"];
+
+fn page(view: &RunView, natural: &[Natural]) -> String {
     let mut page = header(view);
-    for (task, title) in [(Task::Hear, "Recognisers"), (Task::Speak, "Synthesisers"), (Task::Reply, "Responders")] {
-        let group: Vec<&VariantView> = view.variants.iter().filter(|v| v.variant.task == task).collect();
+    if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
+        page += &output::text(&scorecard(view, natural));
+        page.push('\n');
+    }
+    let sides: Vec<Side<'_>> =
+        view.variants.iter().map(|variant| Side { run: view, variant, material: Material::Whole }).collect();
+    for (group, title) in by_kind(&sides).into_iter().zip(KINDS) {
+        let group: Vec<&VariantView> = group.iter().map(|side| side.variant).collect();
         if group.is_empty() {
             continue;
         }
-        let several = view.variants.iter().any(|variant| variant.variant.task != task);
+        let several = view.variants.len() > group.len();
         let table = variants_table(&group);
         page += &output::text(&if several { table.titled(title) } else { table });
         page.push('\n');
@@ -147,7 +162,7 @@ fn page(view: &RunView) -> String {
         }
     }
     if view.variants.iter().any(|variant| variant.extras.trials > MANY_TRIALS as u64) {
-        page += "Of so many trials only the first measures are shown by slice; --format csv has all.\n\n";
+        page += "With this many trials, only the first measures are shown by slice; --format csv has all.\n\n";
     }
     for notes in [outcomes(view), cautions(view), requests(view), costs(view), times(view)] {
         if !notes.is_empty() {
@@ -179,7 +194,7 @@ fn header(view: &RunView) -> String {
     text += &format!("{}, {}, {}\n", machine.cpu, plural(machine.cores as u64, "core"), machine.os);
     if let Some(busy) = machine.during {
         text += &format!(
-            "while it ran, other processes took {} of the processors, this program and its engines {}\n",
+            "during the run, other processes used {} of the processors, this program and its engines {}\n",
             percent(Some(busy.others)),
             percent(Some(busy.own))
         );

@@ -34,10 +34,7 @@ pub(super) fn cautions(view: &RunView) -> String {
     let few = view.variants.iter().filter(|variant| variant.clips < FEW_CLIPS && variant.clips > 0);
     let few = few.map(|variant| {
         let clips = plural(variant.clips, "clip");
-        format!(
-            "caution: {} has {clips}: with fewer than {FEW_CLIPS} take every interval as rough\n",
-            variant.variant.name
-        )
+        format!("caution: {} has {clips}: with fewer than {FEW_CLIPS}, intervals are rough\n", variant.variant.name)
     });
     let pieces = view.variants.iter().filter(|variant| variant.extras.in_pieces > 0);
     let pieces = pieces.map(|variant| {

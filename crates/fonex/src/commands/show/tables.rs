@@ -67,14 +67,14 @@ pub fn variants_table(variants: &[&VariantView]) -> Table {
             Cell::Alarm(variant.failed()),
             Cell::Count(variant.clips),
         ];
-        table.row(counts.into_iter().chain(headlines.iter().map(|measure| estimate_cell(variant, measure))));
+        table.row(counts.into_iter().chain(headlines.iter().map(|measure| estimate_cell(variant, measure.id))));
     }
     table.without_empty_columns()
 }
 
-fn estimate_cell(variant: &VariantView, measure: &Measure) -> Cell {
-    let estimate = variant.measures.get(measure.id);
-    estimate.map_or(Cell::Empty, |estimate| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
+pub(super) fn estimate_cell(variant: &VariantView, id: &str) -> Cell {
+    let found = find(id).zip(variant.measures.get(id));
+    found.map_or(Cell::Empty, |(measure, estimate)| Cell::Estimate(measure.unit, estimate.value, estimate.interval))
 }
 
 /// Every measure that a variant has, a row each, and a column a variant.
@@ -83,7 +83,7 @@ pub fn measures_table(variants: &[&VariantView]) -> Table {
     let mut table = Table::new([("measure", 0)].into_iter().chain(names));
     for measure in ALL {
         if variants.iter().any(|variant| worth_a_row(variant, measure)) {
-            let cells = variants.iter().map(|variant| estimate_cell(variant, measure));
+            let cells = variants.iter().map(|variant| estimate_cell(variant, measure.id));
             table.row([Cell::Named(measure.id, measure.name)].into_iter().chain(cells));
         }
     }
@@ -133,7 +133,7 @@ pub fn off_the_rest<'s>(variants: impl Iterator<Item = Sliced<'s>>) -> Table {
     }
     off.sort_by(|a, b| b.0.total_cmp(&a.0));
     let columns = [("variant", 1), ("clips of", 0), ("measure", 0), ("figure", 0), ("of all clips", 0)];
-    let mut table = Table::new(columns).titled("Slices that are off the rest");
+    let mut table = Table::new(columns).titled("Slices that differ from the rest");
     let more = off.len().saturating_sub(MOST_OFF);
     off.into_iter().take(MOST_OFF).for_each(|(_, cells)| table.row(cells));
     if more > 0 { table.noted(format!("and {more} more; --format csv has all")) } else { table }

@@ -88,8 +88,8 @@ pub fn summary(profile: &TextProfile, clip: &Clip, heard: &str, log: &LiveLog) -
         }
     };
     let from = if clip.words.is_empty() { "of the audio" } else { "of speech" };
-    say(&format!("first words from the beginning {from}"), measured.first_words_ms);
-    say("a word is shown after its end, in the median", fonex_core::stats::median(&measured.shown_ms));
+    say(&format!("start {from} to first words"), measured.first_words_ms);
+    say("word end to word shown, median", fonex_core::stats::median(&measured.shown_ms));
     say("and for good", fonex_core::stats::median(&measured.settled_ms));
     say("last final result after the end of speech", measured.final_after_ms);
     text += &format!("  {} of {} shown words were changed later\n", measured.changed_words, measured.shown_words);
@@ -116,7 +116,7 @@ pub enum Input {
 /// Opens standard input for an engine: live for one that takes audio so, else to its end.
 pub fn from_stdin(options: &TryOptions, config: &EngineConfig, takes_live: bool) -> Result<Input, Problem> {
     if std::io::stdin().is_terminal() {
-        let problem = Problem::new("standard input is a terminal: no audio can come from it", Place::default());
+        let problem = Problem::new("standard input is a terminal, not audio", Place::default());
         return Err(problem.remedy("pipe a recorder into it: recorder | fonex try ENGINE -"));
     }
     let mut stdin = std::io::stdin();

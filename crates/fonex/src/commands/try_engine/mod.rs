@@ -33,45 +33,45 @@ use page::page;
 pub struct TryOptions {
     /// Engine of the bench file
     pub engine: String,
-    /// Clip id, audio file, - for audio on standard input, or for a synthesiser the text to speak
+    /// Clip id, audio file, - for audio on standard input; for a synthesiser, the text to speak
     pub input: String,
-    /// Deliver the audio as from a microphone, and show words as they come
+    /// Stream the audio in real time, as from a microphone, and show words as they arrive
     #[arg(long)]
     pub live: bool,
-    /// Seconds of audio a second, live
+    /// With --live: seconds of audio sent per second
     #[arg(long, default_value_t = 1.0, value_name = "TIMES", value_parser = seconds_above_zero, requires = "live")]
     pub speed: f64,
-    /// Milliseconds of audio in a frame, live
+    /// With --live: milliseconds of audio per frame
     #[arg(long, default_value_t = 100.0, value_name = "MS", value_parser = seconds_above_zero)]
     pub frame_ms: f64,
-    /// Send the first frame at once, and not when the engine is ready, live
+    /// With --live: send the first frame without waiting until the engine is ready
     #[arg(long)]
     pub no_wait: bool,
-    /// Give up when no word came within so many seconds, live
+    /// With --live: give up when the engine has been silent for this many seconds
     #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub wait: Option<f64>,
-    /// Stop after so many seconds of audio, live
+    /// With --live: stop after this many seconds of audio
     #[arg(long, value_name = "SECONDS", value_parser = seconds_above_zero)]
     pub longest: Option<f64>,
-    /// Rate of raw samples on standard input; the engine's own by default
+    /// Sample rate of raw audio on standard input; by default the engine's
     #[arg(long, value_name = "HZ")]
     pub raw_hz: Option<u32>,
-    /// Model; the engine's first by default
+    /// Model; by default the engine's first
     #[arg(long)]
     pub model: Option<String>,
-    /// Voice; the engine's first by default
+    /// Voice; by default the engine's first
     #[arg(long)]
     pub voice: Option<String>,
     /// Language, as a BCP 47 tag
     #[arg(long)]
     pub lang: Option<String>,
-    /// What is said in the audio, to score against
+    /// Label to score against: what is said in the audio
     #[arg(long, value_name = "TEXT")]
     pub label: Option<String>,
-    /// Where to write spoken audio
+    /// File for the spoken audio
     #[arg(short, long, value_name = "FILE", default_value = "try.wav")]
     pub output: PathBuf,
-    /// Change a value of the bench file for this call
+    /// Override a bench file value for this call
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
     #[command(flatten)]

@@ -1,0 +1,155 @@
+//! What is known of each voice of a run, side by side: how well it is understood, how it speaks, how soon, at what price.
+
+use fonex_core::Task;
+use fonex_core::measures::{Better, Estimate, Measure, estimate, find};
+use fonex_core::speech::words_for;
+use fonex_store::{RunState, Store, StoreError, Variant};
+
+use crate::by_clip::ByClip;
+use crate::figures::Wanted;
+use crate::view::{RunView, VariantView};
+
+/// A voice with the recognisers that hear it.
+#[derive(Debug, Clone)]
+pub struct VoiceCard<'v> {
+    /// The voice.
+    pub voice: &'v VariantView,
+    /// Each recogniser's name and what it makes of the voice, in the order of the plan.
+    pub heard_by: Vec<(String, &'v VariantView)>,
+    /// Whether no other voice is surely better in one thing and surely no worse in any, of [`VoiceCard::AXES`].
+    pub on_front: bool,
+}
+
+impl<'v> VoiceCard<'v> {
+    /// What voices are traded off by, beside how well they are understood.
+    pub const AXES: [&'static str; 3] = ["faulty_clips", "first_audible_p50", "cost_per_audio_minute"];
+
+    /// The voices of a run.
+    #[must_use]
+    pub fn of(view: &'v RunView) -> Vec<Self> {
+        let voices = view.variants.iter().filter(|variant| variant.variant.task == Task::Speak);
+        let mut cards: Vec<Self> = voices
+            .map(|voice| {
+                let hears = |other: &&VariantView| other.variant.hears == Some(voice.place);
+                let heard_by = view.variants.iter().filter(hears).map(|other| (listener(other), other));
+                VoiceCard { voice, heard_by: heard_by.collect(), on_front: true }
+            })
+            .collect();
+        for at in 0..cards.len() {
+            cards[at].on_front = !cards.iter().any(|other| other.beats(&cards[at]));
+        }
+        cards
+    }
+
+    /// What a listener would remark of the voice as a whole: slow, flat, lively, and the like.
+    #[must_use]
+    pub fn in_words(&self) -> Vec<&'static str> {
+        let value = |id: &str| self.voice.measures.get(id).map(|estimate| estimate.value);
+        words_for(value("syllable_rate"), value("pitch_range_st"))
+    }
+
+    /// The figures that voices are traded off by: first the WER of each recogniser that hears it.
+    fn axes(&self) -> Vec<(&'static Measure, Option<&'v Estimate>)> {
+        let wer = find("wer");
+        let heard = self.heard_by.iter().filter_map(|(_, heard)| Some((wer?, heard.measures.get("wer"))));
+        let own = Self::AXES.iter().filter_map(|id| Some((find(id)?, self.voice.measures.get(id))));
+        heard.chain(own).collect()
+    }
+
+    /// Whether this voice is surely better in one thing, and in no other is there room for its being worse.
+    fn beats(&self, other: &Self) -> bool {
+        let mut better_somewhere = false;
+        for ((measure, own), (_, others)) in self.axes().into_iter().zip(other.axes()) {
+            let (Some(own), Some(others)) = (own, others) else { continue };
+            let sign = if measure.better == Better::Higher { -1.0 } else { 1.0 };
+            // A figure without an interval, such as a price, is taken as it is.
+            let bounds = |estimate: &Estimate| {
+                let interval = estimate.interval.map_or((estimate.value, estimate.value), |i| (i.low, i.high));
+                if sign > 0.0 { interval } else { (-interval.1, -interval.0) }
+            };
+            let (own, others) = (bounds(own), bounds(others));
+            if own.1 < others.0 {
+                better_somewhere = true;
+            } else if own.1 > others.1 || own.0 > others.0 {
+                return false;
+            }
+        }
+        better_somewhere
+    }
+}
+
+/// What a recogniser makes of natural recordings, to hold its errors on voices against.
+#[derive(Debug, Clone)]
+pub struct Natural {
+    /// The recogniser.
+    pub recogniser: String,
+    /// The run it heard them in.
+    pub run: String,
+    /// Its WER there.
+    pub wer: Estimate,
+}
+
+/// For each recogniser that hears voices in a run, its WER on recordings: of the same run, or else of the newest finished one in
+/// which it heard some. Where that is a run of the same corpus, only the clips that were spoken count.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn natural(store: &mut Store, view: &RunView) -> Result<Vec<Natural>, StoreError> {
+    let mut names: Vec<String> =
+        view.variants.iter().filter(|variant| variant.variant.hears.is_some()).map(listener).collect();
+    names.sort();
+    names.dedup();
+    let hears = |variant: &Variant, name: &String| variant.hears.is_none() && variant.name == *name;
+    let mut found = Vec::new();
+    for recogniser in names {
+        let runs = store.runs()?.into_iter().rev();
+        let mut runs = runs.filter(|run| run.id == view.run.id || run.state == RunState::Finished);
+        let own = view.run.variants.iter().any(|variant| hears(variant, &recogniser));
+        let run = if own {
+            Some(view.run.clone())
+        } else {
+            runs.find(|run| run.variants.iter().any(|variant| hears(variant, &recogniser)))
+        };
+        let (Some(run), Some(wer)) = (run, find("wer")) else { continue };
+        let wanted = Wanted { measures: vec![wer], ..Wanted::default() };
+        let heard = RunView::load(store, run, Some(view.profile()), &wanted)?;
+        let variant = heard.variants.iter().find(|variant| hears(&variant.variant, &recogniser));
+        let Some(variant) = variant else { continue };
+        // Of the same corpus only the clips that were spoken count.
+        let spoken = (heard.run.corpus_checksum == view.run.corpus_checksum).then(|| spoken_clips(view));
+        if let Some(wer) = over(store, &heard, variant, wer, spoken.as_deref())? {
+            found.push(Natural { recogniser, run: heard.name(), wer });
+        }
+    }
+    Ok(found)
+}
+
+/// A measure of a variant over some clips; over all of them where none are named.
+fn over(
+    store: &Store,
+    view: &RunView,
+    variant: &VariantView,
+    measure: &Measure,
+    clips: Option<&[u32]>,
+) -> Result<Option<Estimate>, StoreError> {
+    let (column, places) = view.fact(store, variant, measure.fact)?;
+    let by_clip = ByClip::new(places);
+    let named = |at: &usize| clips.is_none_or(|clips| clips.binary_search(&by_clip.clips[*at]).is_ok());
+    let sample = by_clip.sample(&column).at((0..by_clip.clips.len()).filter(named));
+    Ok(estimate(measure.estimator, &sample))
+}
+
+/// The places of the clips that voices of a run spoke, in order.
+fn spoken_clips(view: &RunView) -> Vec<u32> {
+    let voices = view.variants.iter().filter(|variant| variant.variant.task == Task::Speak);
+    let mut places: Vec<u32> = voices.flat_map(|voice| voice.places().iter().copied()).collect();
+    places.sort_unstable();
+    places.dedup();
+    places
+}
+
+/// `marl/river`, of a variant that hears a voice.
+fn listener(variant: &VariantView) -> String {
+    let variant = &variant.variant;
+    if variant.model.is_empty() { variant.engine.clone() } else { format!("{}/{}", variant.engine, variant.model) }
+}
