@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use fonex_core::text::TextStep;
+use fonex_core::text::{TextStep, plain_label};
 use fonex_core::{Clip, Heard, HeardWord, TimedWord};
 
 use crate::{Place, Problem};
@@ -87,7 +87,7 @@ pub fn clip_from(cues: &[Cue]) -> Clip {
         .filter(|segment| !segment.text.is_empty())
         .collect();
     Clip {
-        text: escaped(&segments.iter().map(|segment| segment.text.as_str()).collect::<Vec<_>>().join(" ")),
+        text: plain_label(&segments.iter().map(|segment| segment.text.as_str()).collect::<Vec<_>>().join(" ")),
         words: cues.iter().flat_map(Cue::timed_words).collect(),
         segments,
         ..Clip::default()
@@ -110,12 +110,6 @@ pub fn heard_from(cues: &[Cue]) -> Heard {
         segments,
         ..Heard::default()
     }
-}
-
-/// Brackets in a caption are plain ones, and no choice of a label.
-#[must_use]
-pub fn escaped(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('{', "\\{").replace('}', "\\}")
 }
 
 /// Reads either form: a WebVTT file says so in its first line.

@@ -15,6 +15,12 @@ pub struct Label {
     parts: Vec<LabelPart>,
 }
 
+/// A plain text as a label that has no choices, whatever signs it holds.
+#[must_use]
+pub fn plain_label(text: &str) -> String {
+    text.replace('\\', "\\\\").replace('{', "\\{").replace('}', "\\}")
+}
+
 /// One stretch of a label.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LabelPart {

@@ -15,7 +15,7 @@ mod steps;
 mod vocabulary;
 
 pub use join::{HeardPiece, join_pieces};
-pub use label::{Label, LabelError, LabelPart};
+pub use label::{Label, LabelError, LabelPart, plain_label};
 pub use numbers::NumberLanguage;
 pub use profile::{TextProfile, Token, UnknownProfile, each_word};
 pub use replace::{Pattern, WordMap};

@@ -6,9 +6,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fonex_core::audio::Audio;
+use fonex_core::text::plain_label;
 use fonex_core::{Clip, TimedWord};
 use fonex_formats::audio::{encode_flac, read_audio};
-use fonex_formats::captions::{self, Cue, escaped};
+use fonex_formats::captions::{self, Cue};
 use fonex_formats::{MappedTable, Place, Problem, audio_beside, file_name_of, read_corpus, read_mapped};
 
 use super::write_corpus;
@@ -220,7 +221,7 @@ fn cut_cue(audio: &Audio, cue: &Cue, last_end: f64) -> Result<(Clip, Audio), Str
     let moved = |s: f64| ((s - cue.start) * 1e4).round() / 1e4;
     let words = cue.timed_words().into_iter();
     let words = words.map(|w| TimedWord { text: w.text, start: moved(w.start), end: moved(w.end) }).collect();
-    let clip = Clip { text: escaped(&text), speaker: cue.voice().map(str::to_owned), words, ..Clip::default() };
+    let clip = Clip { text: plain_label(&text), speaker: cue.voice().map(str::to_owned), words, ..Clip::default() };
     Ok((clip, Audio { rate_hz: audio.rate_hz, samples }))
 }
 
@@ -263,7 +264,7 @@ fn place_audio(id: &str, source: Option<Source>, target: &Path) -> Result<Option
 }
 
 /// `TAG=VALUE` as typed.
-fn tag_and_value(typed: &str) -> Result<(&str, &str), Problem> {
+pub(super) fn tag_and_value(typed: &str) -> Result<(&str, &str), Problem> {
     typed.split_once('=').ok_or_else(|| {
         let problem = Problem::new(format!("\"{typed}\" is not TAG=VALUE"), Place::default().field("--tag"));
         problem.expected("TAG=VALUE, such as channel=radio")

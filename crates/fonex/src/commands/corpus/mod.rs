@@ -4,6 +4,7 @@ mod check;
 mod describe;
 mod import;
 mod pick;
+mod texts;
 mod vary;
 
 use std::fs;
@@ -18,6 +19,7 @@ use self::check::CorpusCheckOptions;
 use self::describe::CorpusDescribe;
 use self::import::CorpusImport;
 use self::pick::CorpusPick;
+use self::texts::CorpusTexts;
 use self::vary::CorpusVary;
 use crate::failure::{Code, Failure};
 
@@ -31,6 +33,8 @@ pub enum CorpusCommand {
     Describe(CorpusDescribe),
     /// Select clips by a condition, draw samples, split by speaker
     Pick(CorpusPick),
+    /// Make a corpus to be spoken out of text files, with texts of every length
+    Texts(CorpusTexts),
     /// Make degraded copies of a corpus: noise, reverberation, telephone, packet loss, speed
     Vary(CorpusVary),
 }
@@ -42,6 +46,7 @@ pub fn corpus(command: &CorpusCommand) -> Result<Code, Failure> {
         CorpusCommand::Check(options) => check::check(options),
         CorpusCommand::Describe(options) => describe::describe(options),
         CorpusCommand::Pick(options) => pick::pick(options),
+        CorpusCommand::Texts(options) => texts::texts(options),
         CorpusCommand::Vary(options) => vary::vary(options),
     }
 }

@@ -1,0 +1,94 @@
+//! `fonex corpus texts`: a corpus to be spoken, made of plain writing.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use fonex_core::Clip;
+use fonex_core::material::{SpokenText, ladder, no_longer_than, read_texts};
+use fonex_core::text::plain_label;
+use fonex_formats::{Place, Problem, regular};
+
+use super::import::tag_and_value;
+use super::write_corpus;
+use crate::failure::{Code, Failure};
+use crate::output::{self, plural};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A file holds a text a line. A line \"# names\" is a heading: it becomes the tag kind of the texts below it,
+up to the next heading or a line \"#\". Texts without a heading are of the kind numbers, abbreviations or plain.
+Examples, in the folder the demo made:
+  fonex corpus texts texts/announcements.txt --lang en -o announcements.jsonl
+  fonex corpus texts texts/announcements.txt --ladder 4 -o ladder.jsonl"
+)]
+pub struct CorpusTexts {
+    /// Text files, UTF-8, one text per line
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Also make texts of every length from a word to a page, up to this many of each
+    #[arg(long, value_name = "N")]
+    pub ladder: Option<usize>,
+    /// Cut texts longer than this many characters at the end of a sentence
+    #[arg(long, value_name = "CHARACTERS", value_parser = clap::value_parser!(u32).range(1..))]
+    pub longest: Option<u32>,
+    /// Language of the texts, as a BCP 47 tag
+    #[arg(long)]
+    pub lang: Option<String>,
+    /// Tag to add to every text; may be repeated
+    #[arg(long = "tag", value_name = "TAG=VALUE")]
+    pub tags: Vec<String>,
+    /// Corpus file to write; by default standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
+
+pub fn texts(options: &CorpusTexts) -> Result<Code, Failure> {
+    let mut clips: Vec<Clip> = Vec::new();
+    for file in &options.files {
+        let written = regular::read_text(file).map_err(|error| Problem::io("read", file, &error))?;
+        let read = read_texts(&written);
+        if read.is_empty() {
+            let problem = Problem::new("the file holds no text", Place::file(file));
+            return Err(problem.expected("a text a line").into());
+        }
+        let rungs = options.ladder.map_or_else(Vec::new, |each| ladder(&read, each));
+        let mut all = read;
+        all.extend(rungs);
+        if let Some(longest) = options.longest {
+            all = no_longer_than(all, longest as usize);
+        }
+        let stem = stem(file, &clips);
+        for (at, text) in all.iter().enumerate() {
+            clips.push(clip(options, format!("{stem}-{:03}", at + 1), text)?);
+        }
+    }
+    match &options.output {
+        Some(path) => {
+            write_corpus(path, &clips)?;
+            output::note(&format!("Wrote {}: {}.", path.display(), plural(clips.len() as u64, "text")));
+        }
+        None => output::print(&clips.iter().map(|clip| fonex_formats::corpus_line(clip) + "\n").collect::<String>())?,
+    }
+    Ok(Code::Done)
+}
+
+/// The name of a file without its ending, told apart from those before.
+fn stem(file: &Path, before: &[Clip]) -> String {
+    let stem = file.file_stem().map_or_else(|| "text".to_owned(), |stem| stem.to_string_lossy().into_owned());
+    let taken = |stem: &str| before.iter().any(|clip| clip.id == format!("{stem}-001"));
+    let mut names = std::iter::once(stem.clone()).chain((2..).map(|n| format!("{stem}-{n}")));
+    names.find(|name| !taken(name)).unwrap_or(stem)
+}
+
+fn clip(options: &CorpusTexts, id: String, text: &SpokenText) -> Result<Clip, Problem> {
+    let mut clip = Clip { id, text: plain_label(&text.text), lang: options.lang.clone(), ..Clip::default() };
+    for typed in &options.tags {
+        let (tag, value) = tag_and_value(typed)?;
+        clip.tags.insert(tag.to_owned(), value.to_owned());
+    }
+    clip.tags.insert("kind".to_owned(), text.kind.clone());
+    if let Some(rung) = text.rung {
+        clip.tags.insert("ladder".to_owned(), rung.as_str().to_owned());
+    }
+    Ok(clip)
+}
