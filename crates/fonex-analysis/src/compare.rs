@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use fonex_core::measures::{ALL, Measure, Sample, Units, difference};
+use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
 use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
 use fonex_core::{Clip, Task};
@@ -10,6 +11,7 @@ use fonex_store::{Machine, Run, RunState, Store, StoreError};
 use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
+use crate::sound::sound_between;
 use crate::view::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
@@ -117,6 +119,9 @@ pub struct Comparison {
     /// What the second costs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub second_cost: Option<CostSummary>,
+    /// How alike the two sound, where both speak and no measures were named.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sound: Option<SoundChange>,
 }
 
 /// Compares pairs of variants. All findings of the call are one family for the corrections.
@@ -130,21 +135,23 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
     }
     let all: Vec<Question> = questions.iter().flatten().cloned().collect();
     let mut findings = answer(&all).into_iter();
-    let comparisons = pairs.iter().zip(questions).map(|((first, second), asked)| {
-        let findings: Vec<Finding> = findings.by_ref().take(asked.len()).collect();
+    let comparisons = pairs.iter().zip(questions).map(|((first, second), questions)| {
+        let findings: Vec<Finding> = findings.by_ref().take(questions.len()).collect();
         let fewest = findings.iter().filter(|finding| finding.slice.is_none()).map(|finding| finding.clips).min();
         let mut cautions = cautions(*first, *second);
         cautions.extend(few_clips(fewest.unwrap_or(u64::MAX)));
-        Comparison {
+        let sound = if asked.measures.is_empty() { sound_between(store, first, second)? } else { None };
+        Ok(Comparison {
             first: first.name(),
             second: second.name(),
             cautions,
             findings,
             first_cost: first.variant.cost.clone(),
             second_cost: second.variant.cost.clone(),
-        }
+            sound,
+        })
     });
-    Ok(comparisons.collect())
+    comparisons.collect()
 }
 
 /// Two variants with the clips they share, as places in each one's corpus.

@@ -11,6 +11,7 @@ mod figures;
 mod labels;
 mod rounds;
 mod sheet;
+mod sound;
 mod trend;
 mod view;
 mod voices;
@@ -23,6 +24,7 @@ pub use extras::{Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCou
 pub use facts::Facts;
 pub use figures::{MANY_TRIALS, Wanted};
 pub use sheet::{Sheet, SliceKey};
+pub use sound::{Likeness, likeness, sound_between};
 pub use trend::{Break, ChangeFinding, Followed, Point, Series, follow};
 pub use view::{CostSummary, RunView, SliceView, VariantView};
 pub use voices::{Natural, VoiceCard, natural};

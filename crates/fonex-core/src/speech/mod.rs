@@ -1,6 +1,8 @@
 //! How something is spoken, measured from its sound alone: pitch, syllables, pauses, loudness, spectrum, and faults of the audio.
 
+mod change;
 mod faults;
+mod likeness;
 mod pitch;
 mod repeats;
 mod spectrum;
@@ -8,7 +10,9 @@ mod syllables;
 
 use serde::{Deserialize, Serialize};
 
+pub use change::{ALIKE_DB, SoundChange, SoundVerdict, TextDistance, sound_change};
 pub use faults::{Fault, Faults, faults};
+pub use likeness::{Timbre, distance_db, timbre};
 pub use pitch::{Pitch, PitchTrack, pitch_track};
 pub use repeats::repeated_stretch;
 pub use spectrum::{Spectrum, long_term_spectrum};

@@ -2,6 +2,7 @@
 
 mod interval;
 mod line;
+mod map;
 mod normal;
 mod quantile;
 mod ratio;
@@ -11,6 +12,7 @@ mod tails;
 
 pub use interval::Interval;
 pub use line::{Line, line_through};
+pub use map::plane_of;
 pub use normal::normal_quantile;
 pub use quantile::{median, quantile, quantile_sorted};
 pub use ratio::{PairKind, RatioKind, ratio_difference_scores, ratio_scores};

@@ -16,6 +16,7 @@ use fonex_store::Store;
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
+use super::sound::sound;
 use super::varied::{Varied, recipes_table, write_chart};
 use super::{find_run, find_variant};
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -228,6 +229,7 @@ fn page(comparisons: &[Comparison]) -> String {
         text += &output::text(&table.without(&["more clips", "reason"]));
         text += &undecided(&comparison.findings);
         text += &costs(comparison);
+        text += &sound(comparison);
         text.push('\n');
     }
     text + &explained(comparisons)

@@ -169,6 +169,8 @@ impl DemoFolder {
 
     fn show_clip(&self, run: &str, clip: &str) -> Result<(), Failure> {
         show::show(&show::ShowOptions {
+            likeness: false,
+            output: None,
             run: run.to_owned(),
             variant: None,
             clip: Some(clip.to_owned()),

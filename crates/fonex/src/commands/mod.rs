@@ -20,6 +20,7 @@ mod run_names;
 pub mod runs;
 pub mod score;
 pub mod show;
+mod sound;
 pub mod standin;
 mod studies;
 pub mod trend;

@@ -1,9 +1,12 @@
 //! `fonex show`: one run in depth.
 
 mod clips;
+mod likeness;
 mod notes;
 mod tables;
 mod voices;
+
+use std::path::PathBuf;
 
 use clap::Args;
 use fonex_analysis::{
@@ -22,6 +25,7 @@ use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, percent, plural};
 use clips::{show_clip, worst_clips};
+use likeness::show_likeness;
 use notes::{cautions, costs, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{folded, measures_table, off_the_rest, variants_table};
@@ -32,7 +36,8 @@ pub use voices::scorecard;
   fonex show last
   fonex show 1 --variant marl/river --worst 10
   fonex show 1 --measure 'word_*' --format csv
-  fonex show 1 --clip radio-006")]
+  fonex show 1 --clip radio-006
+  fonex show 2 --likeness -o voices.svg")]
 pub struct ShowOptions {
     /// Run: its number, its label, or last
     #[arg(default_value = "last")]
@@ -46,6 +51,12 @@ pub struct ShowOptions {
     /// Number of worst clips to show word by word
     #[arg(long, default_value_t = 3, value_name = "N")]
     pub worst: usize,
+    /// Show how alike the voices sound: the distance of each two
+    #[arg(long, conflicts_with = "clip")]
+    pub likeness: bool,
+    /// With --likeness: draw a map on which voices that sound alike lie close, as .svg or .png
+    #[arg(short, long, value_name = "FILE", requires = "likeness")]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
     pub measures: MeasureArg,
     #[command(flatten)]
@@ -68,6 +79,9 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     }
     if let Some(id) = &options.clip {
         return show_clip(&store, &view, id, options.format.format);
+    }
+    if options.likeness {
+        return show_likeness(&store, &view, options);
     }
     print_run(&mut store, &view, options.format.format)?;
     if options.format.format == Format::Table {
