@@ -20,6 +20,8 @@ pub struct PlaneChart {
     pub series: Vec<PlaneSeries>,
     /// Straight lines to compare with, such as a diagonal or a fit, each with its words.
     pub guides: Vec<Guide>,
+    /// Whether a unit is as long on either axis, as on a map.
+    pub equal_units: bool,
     /// One line below.
     pub note: String,
 }
@@ -101,6 +103,8 @@ pub fn plane_svg(chart: &PlaneChart) -> String {
         let (x, x_ticks) = scale(&chart.x, points().map(|p| p.0).chain(guided().map(|p| p.0)), LEFT, RIGHT);
         let (y, y_ticks) =
             scale(&chart.y, points().map(|p| p.1).chain(guided().map(|p| p.1)).chain(bounds), BOTTOM, TOP);
+        let ((x, x_ticks), (y, y_ticks)) =
+            if chart.equal_units { equal_units(x, y) } else { ((x, x_ticks), (y, y_ticks)) };
         text(area, &chart.title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
         let names: Vec<&str> = chart.series.iter().map(|series| series.name.as_str()).collect();
         if names.iter().any(|name| !name.is_empty()) {
@@ -258,6 +262,21 @@ fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32
     (Scale { low: first * step, high: last * step, from, to }, ticks)
 }
 
+/// The same middles with the longer unit of the two on either axis, and ticks at the same steps.
+fn equal_units(x: Scale, y: Scale) -> ((Scale, Vec<f64>), (Scale, Vec<f64>)) {
+    let unit = |scale: Scale| (scale.high - scale.low) / f64::from((scale.to - scale.from).abs());
+    let longest = unit(x).max(unit(y));
+    let step = round_step(longest * 60.0);
+    let widened = |scale: Scale| {
+        let (middle, half) =
+            (f64::midpoint(scale.low, scale.high), longest * f64::from((scale.to - scale.from).abs()) / 2.0);
+        let (low, high) = (middle - half, middle + half);
+        let ticks = ((low / step).ceil() as i32..=(high / step).floor() as i32).map(|at| f64::from(at) * step);
+        (Scale { low, high, ..scale }, ticks.collect())
+    };
+    (widened(x), widened(y))
+}
+
 fn written(tick: f64, axis: &PlaneAxis, ticks: &[f64]) -> String {
     if axis.log {
         let places = (-tick.floor()).clamp(0.0, 6.0) as usize;
@@ -284,6 +303,16 @@ mod tests {
             let svg = plane_svg(&PlaneChart { series: vec![series], ..PlaneChart::default() });
             assert!(svg.starts_with("<svg") && !svg.contains("<b>") && !svg.contains("NaN"));
         }
+    }
+
+    #[test]
+    fn a_unit_of_a_map_is_as_long_either_way() {
+        let axis = PlaneAxis::default();
+        let of = |values: [f64; 2], from, to| scale(&axis, values.into_iter(), from, to).0;
+        let ((x, x_ticks), (y, y_ticks)) = equal_units(of([-1.0, 2.0], 0, 900), of([-5.0, 5.0], 300, 0));
+        assert!((x.at(1.0) - x.at(0.0) - (y.at(0.0) - y.at(1.0))).abs() <= 1);
+        assert!(x.at(-1.0) > 0 && x.at(2.0) < 900 && y.at(5.0) >= 0 && y.at(-5.0) <= 300);
+        assert!(x_ticks[1] - x_ticks[0] == y_ticks[1] - y_ticks[0]);
     }
 
     #[test]

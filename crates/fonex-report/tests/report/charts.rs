@@ -40,6 +40,7 @@ fn all_charts(name: &str, numbers: &[f64]) -> Vec<(&'static str, String)> {
         values: (0..3).map(|row| Some(RateMark { value: number(at + row), interval: Some(pair(row)) })).collect(),
     });
     let plane = |log| PlaneChart {
+        equal_units: false,
         title: name.to_owned(),
         x: PlaneAxis { label: name.to_owned(), percent: false, from_zero: true, to: None, log },
         y: PlaneAxis { label: name.to_owned(), percent: true, from_zero: false, to: Some(1.0), log: false },

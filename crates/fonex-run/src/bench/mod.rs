@@ -40,6 +40,8 @@ pub struct Bench {
     pub corpus: Option<String>,
     /// Seed of everything random.
     pub seed: u64,
+    /// The program that plays audio, with its arguments; `{audio}` is the file, at the end where it is not among them.
+    pub player: Vec<String>,
     /// How texts are compared.
     pub text_profile: TextProfile,
     /// The engines by name.

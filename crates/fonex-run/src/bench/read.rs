@@ -21,6 +21,8 @@ struct BenchFile {
     corpus: Option<String>,
     #[serde(default = "one")]
     seed: u64,
+    #[serde(default)]
+    player: Vec<String>,
     #[serde(default = "neutral")]
     text_profile: String,
     #[serde(default)]
@@ -131,6 +133,7 @@ fn check(
         overrides: set.to_vec(),
         corpus: file.corpus,
         seed: file.seed,
+        player: file.player,
         text_profile,
         engines,
         plans,

@@ -234,6 +234,7 @@ pub(super) fn chart(reports: &[LoadReport]) -> String {
         ]
     });
     plane_svg(&PlaneChart {
+        equal_units: false,
         title: "Waiting under load".into(),
         x: PlaneAxis { label: "answers a second".into(), from_zero: true, ..PlaneAxis::default() },
         y: PlaneAxis {

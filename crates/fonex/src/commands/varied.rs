@@ -189,6 +189,7 @@ fn chart(
     let guides = plain.iter().map(|(_, y)| Guide { from: (low, *y), to: (high, *y), words: String::new() });
     let curve = if drawn.len() == 1 { format!(", {}", drawn[0].0) } else { String::new() };
     let svg = plane_svg(&PlaneChart {
+        equal_units: false,
         title: format!("What it costs{curve}"),
         x: PlaneAxis { label: axis.to_owned(), ..PlaneAxis::default() },
         y: PlaneAxis {

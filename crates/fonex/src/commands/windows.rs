@@ -231,6 +231,7 @@ pub(super) fn chart(measured: &[Window]) -> String {
         }
     });
     plane_svg(&PlaneChart {
+        equal_units: false,
         title: "Error rate against delay".into(),
         x: PlaneAxis {
             label: "median delay from the end of a word to its text, seconds".into(),

@@ -153,3 +153,135 @@ fn what_cannot_hear_is_told_before_anything_is_sent() {
     folder.write("r.jsonl", "{\"id\":\"t0\",\"text\":\"x\"}\n");
     assert!(said("plan.voices.heard_by=[\"old\"]").contains("results of other audio only"));
 }
+
+/// A voice whose takes differ by chance in pitch, about a base that the bench file sets.
+fn varying(folder: &Folder) {
+    let kinds = |at: usize| ["open", "shut", "late"][at % 3];
+    let lines =
+        (0..12).map(|at| json!({"id": format!("t{at:02}"), "text": format!("{} {at}", kinds(at))}).to_string());
+    folder.write("corpus.jsonl", lines.collect::<Vec<_>>().join("\n"));
+    folder.write(
+        "fonex.toml",
+        r#"corpus = "corpus.jsonl"
+[engine.v]
+transport = "command"
+task = "speak"
+command = ["sh", "-c", 'n=$(cat count 2>/dev/null || echo 0); echo $((n + 1)) > count; cp takes/$1-$((n % 5)).wav "$2"', "-", "{voice}{settings.build}", "{output}", "{text}"]
+voices = ["low", "high"]
+settings = { build = "a" }
+[plan.p]
+engines = ["v"]
+repeats = 2
+"#,
+    );
+    for (name, formants) in [("lowa", (500.0, 1_500.0)), ("lowb", (650.0, 1_800.0)), ("higha", (350.0, 2_200.0))] {
+        for take in 0..5 {
+            let pitch = 110.0 + 4.0 * f64::from(take);
+            let samples = (0..9_600).map(|i| {
+                let t = f64::from(i) / 16_000.0;
+                let near = |hz: f64, formant: f64| (-((hz - formant) / 180.0_f64).powi(2)).exp();
+                let harmonics = (1..20).map(|h| {
+                    let hz = pitch * f64::from(h);
+                    (near(hz, formants.0) + near(hz, formants.1) + 0.02) * (std::f64::consts::TAU * hz * t).sin()
+                });
+                (0.1 * harmonics.sum::<f64>()) as f32
+            });
+            let audio = fonex_core::audio::Audio { rate_hz: 16_000, samples: samples.collect() };
+            folder.write(&format!("takes/{name}-{take}.wav"), fonex_formats::audio::encode_wav(&audio).unwrap());
+        }
+    }
+}
+
+#[test]
+fn a_voice_that_changed_is_told_and_one_that_did_not_is_not() {
+    let folder = Folder::new();
+    varying(&folder);
+    folder.fonex(&["run", "p", "--label", "one"]).expect(0);
+    folder.fonex(&["run", "p", "--label", "two"]).expect(0);
+    let build = "engine.v.settings.build=\"b\"";
+    folder.fonex(&["run", "p", "--label", "three", "--set", build, "--set", "plan.p.voices=[\"low\"]"]).expect(0);
+    let sound = |second: &str| -> Value {
+        let found: Value =
+            folder.fonex(&["compare", "one:v/low", &format!("{second}:v/low"), "--format", "json"]).expect(0).json();
+        found[0]["sound"].clone()
+    };
+    let (same, other) = (sound("two"), sound("three"));
+    assert_ne!(same["verdict"], "changed", "{same}");
+    assert!(same["own_db"].as_f64().unwrap() > 0.1, "{same}");
+    assert_eq!((&other["verdict"], other["texts"].as_array().unwrap().len()), (&json!("changed"), 12), "{other}");
+    assert!(other["interval"][0].as_f64().unwrap() > 0.5, "{other}");
+    let page = folder.fonex(&["compare", "one:v/low", "three:v/low"]).expect(0);
+    page.prints(&["sound: changed", "most in t"]);
+    // Where measures are named, nothing else is asked.
+    assert!(!folder.fonex(&["compare", "one", "two", "--measure", "pace"]).expect(0).out.contains("sound:"));
+    // A run without repeats does not know how much a voice varies.
+    let once = ["run", "p", "--label", "once", "--set", "plan.p.repeats=1"];
+    folder.fonex(&once).expect(0);
+    folder.fonex(&[&once[..3], &["again"], &once[4..]].concat()).expect(0);
+    folder.fonex(&["compare", "once:v/low", "again:v/low"]).prints(&["repeats = 2"]);
+    // The voices of one run, as a table and as a map.
+    let found: Value = folder.fonex(&["show", "one", "--likeness", "--format", "json"]).expect(0).json();
+    let apart = found["distances_db"][0][1].as_f64().unwrap();
+    assert!(apart > 2.0 && found["distances_db"][1][0] == apart && found["distances_db"][0][0] == 0.0, "{found}");
+    folder.fonex(&["show", "one", "--likeness", "-o", "map.svg"]).expect(0).prints(&["v/low", "Mel-cepstral"]);
+    assert!(folder.read("map.svg").contains("v/high"));
+    folder.fonex(&["show", "three", "--likeness"]).expect(2).says(&["no two voices"]);
+    // Audio that went away is no figure, and no panic.
+    std::fs::remove_dir_all(folder.path().join(".fonex/audio")).unwrap();
+    assert!(!folder.fonex(&["compare", "one", "two"]).expect(0).out.contains("sound:"));
+    folder.fonex(&["show", "one", "--likeness"]).expect(2);
+}
+
+#[test]
+fn one_sentence_by_every_voice_heard_and_played() {
+    let folder = world();
+    let text = "mind the {step}";
+    let line = ["try", "osier", text, "--voice", "*", "--heard-by", "ear"];
+    let tried = folder.fonex(&line).expect(0);
+    tried.prints(&["osier/clear", "osier/loud", "heard by ear/near: 0 errors in 3 words", "Wrote try-loud.wav"]);
+    let all: Value = folder.fonex(&[&line[..], &["--format", "json"]].concat()).expect(0).json();
+    assert_eq!(all[0]["heard_by"][0]["words"]["correct"], 3, "{all}");
+    let player = "player = [\"sh\", \"-c\", 'basename \"$1\" >> played', \"-\"]\n";
+    folder.write("fonex.toml", player.to_owned() + &folder.read("fonex.toml"));
+    folder.fonex(&["try", "osier", text, "--voice", "loud,clear", "--play"]).expect(0);
+    assert_eq!(folder.read("played"), "try-loud.wav\ntry-clear.wav\n");
+    folder.fonex(&["try", "osier", text, "--voice", "lud"]).expect(2).says(&["write \"loud\""]);
+    folder.fonex(&["try", "osier", text, "--heard-by", "osier"]).expect(2).says(&["is not a recogniser"]);
+    folder
+        .fonex(&["try", "osier", text, "--play", "--set", "player=[\"no-such-player\"]"])
+        .expect(2)
+        .says(&["no-such-player"]);
+}
+
+#[test]
+fn texts_become_a_corpus_with_kinds_and_lengths() {
+    let folder = Folder::new();
+    let sentence = "The cabin holds at the upper pylon while the wind rises. ";
+    let written = format!("A plain line.\n# names\nAsk {{Ingrid}} Vasslund | now.\n#\n{}\n", sentence.repeat(70));
+    folder.write("one.txt", &written);
+    folder.write("sub/one.txt", "Cabin 14 stops.\n");
+    folder
+        .fonex(&["corpus", "texts", "one.txt", "sub/one.txt", "--lang", "en", "--tag", "for=test", "-o", "t.jsonl"])
+        .expect(0);
+    let clips: Vec<Value> = folder.read("t.jsonl").lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let ids: Vec<&str> = clips.iter().map(|clip| clip["id"].as_str().unwrap()).collect();
+    assert_eq!(ids, ["one-001", "one-002", "one-003", "one-2-001"]);
+    assert_eq!((&clips[1]["tags"]["kind"], &clips[3]["tags"]["kind"]), (&json!("names"), &json!("numbers")));
+    assert_eq!((&clips[0]["lang"], &clips[0]["tags"]["for"]), (&json!("en"), &json!("test")));
+    // Brackets in plain writing are plain.
+    folder.fonex(&["corpus", "check", "t.jsonl"]).prints(&["0 errors"]);
+    assert_eq!(clips[1]["text"], "Ask \\{Ingrid\\} Vasslund | now.");
+    let out = folder.fonex(&["corpus", "texts", "one.txt", "--ladder", "2", "--longest", "2000"]).expect(0).out;
+    for rung in ["1 word", "2 phrase", "3 sentence", "4 paragraph", "5 page"] {
+        let count = out.lines().filter(|line| line.contains(rung)).count();
+        assert!((1..=2).contains(&count), "{rung}: {count}");
+    }
+    assert!(
+        out.lines().all(|line| serde_json::from_str::<Value>(line).unwrap()["text"].as_str().unwrap().len() <= 2_000)
+    );
+    folder.write("empty.txt", " \n# names\n");
+    folder.fonex(&["corpus", "texts", "empty.txt"]).expect(2).says(&["holds no text"]);
+    folder.write("bytes.txt", b"caf\xe9\n");
+    folder.fonex(&["corpus", "texts", "bytes.txt"]).expect(2).says(&["UTF-8"]);
+    folder.fonex(&["corpus", "texts", "one.txt", "--tag", "x"]).expect(2).says(&["TAG=VALUE"]);
+}

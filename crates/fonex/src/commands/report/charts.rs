@@ -134,6 +134,7 @@ fn drift(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Option<
         return Ok(None);
     }
     let chart = PlaneChart {
+        equal_units: false,
         title: "Where words are, against their labels".into(),
         x: PlaneAxis { label: "seconds into the recording".into(), from_zero: true, ..PlaneAxis::default() },
         y: PlaneAxis {

@@ -117,6 +117,7 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
         log: false,
     };
     let chart = PlaneChart {
+        equal_units: false,
         title: "Calibration of confidences".into(),
         x: axis("confidence told"),
         y: axis("words that were right"),

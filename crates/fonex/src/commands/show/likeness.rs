@@ -74,6 +74,7 @@ fn map(found: &Likeness) -> PlaneChart {
             intervals: Vec::new(),
         }],
         guides: Vec::new(),
+        equal_units: true,
         note: format!(
             "voices that lie close sound alike; distances are mel-cepstral, over {}, as well as a plane can show them",
             plural(found.texts as u64, "text")

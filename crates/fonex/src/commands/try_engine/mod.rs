@@ -2,6 +2,7 @@
 
 mod live;
 mod page;
+mod voices;
 
 use std::collections::HashMap;
 use std::fs;
@@ -24,12 +25,14 @@ use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
 use crate::output;
 use page::page;
+use voices::{HeardBy, heard_by};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
   fonex try tern radio-006               a clip of the corpus, scored against its label
   fonex try tern audio/radio-006.flac    an audio file
-  fonex try osier \"Doors are closing.\"   a sentence, spoken into try.wav")]
+  fonex try osier \"Doors are closing.\"   a sentence, spoken into try.wav
+  fonex try osier \"Doors are closing.\" --voice '*' --heard-by marl/river,tern   by every voice, and heard")]
 pub struct TryOptions {
     /// Engine of the bench file
     pub engine: String,
@@ -59,16 +62,22 @@ pub struct TryOptions {
     /// Model; by default the engine's first
     #[arg(long)]
     pub model: Option<String>,
-    /// Voice; by default the engine's first
+    /// Voices, or * for all; by default the engine's first
+    #[arg(long, value_name = "VOICE,VOICE", value_delimiter = ',')]
+    pub voice: Vec<String>,
+    /// Have these recognisers hear what is spoken
+    #[arg(long, value_name = "ENGINE,ENGINE", value_delimiter = ',')]
+    pub heard_by: Vec<String>,
+    /// Play what is spoken with the player of the bench file
     #[arg(long)]
-    pub voice: Option<String>,
+    pub play: bool,
     /// Language, as a BCP 47 tag
     #[arg(long)]
     pub lang: Option<String>,
     /// Label to score against: what is said in the audio
     #[arg(long, value_name = "TEXT")]
     pub label: Option<String>,
-    /// File for the spoken audio
+    /// File for the spoken audio; with several voices, the voice is added to its name
     #[arg(short, long, value_name = "FILE", default_value = "try.wav")]
     pub output: PathBuf,
     /// Override a bench file value for this call
@@ -111,6 +120,8 @@ struct Tried {
     measures: Option<AudioMeasures>,
     #[serde(skip_serializing_if = "Option::is_none")]
     speech: Option<SpeechMeasures>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    heard_by: Vec<HeardBy>,
     #[serde(skip_serializing_if = "Option::is_none")]
     written: Option<PathBuf>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -125,22 +136,40 @@ pub fn try_engine(options: &TryOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &options.overrides)?;
     let config = bench.engine(&options.engine)?;
     let model = choose("model", options.model.as_deref(), &config.models, &options.engine)?;
-    let voices: Vec<String> = config.voices.0.iter().map(|voice| voice.id.clone()).collect();
-    let voice = choose("voice", options.voice.as_deref(), &voices, &options.engine)?;
+    let voices = voices::chosen(&options.voice, config)?;
     let interrupt = Interrupt::listen();
     let _heeding = interrupt.heed();
     let stop = interrupt.flag();
-    let form = Form { voice: &voice, model: &model, settings: &config.settings };
-    let tried = match config.task {
-        Task::Hear => hear(options, &bench, config, form, stop)?,
-        Task::Speak => speak(options, &bench, config, form, stop)?,
-        Task::Reply => reply(options, &bench, config, form, stop)?,
-    };
-    let answered = tried.outcome.is_answer();
-    let stopped = tried.outcome == Outcome::Stopped && stop.is_set();
-    match options.format.format {
-        Format::Table => output::print(&page(&tried, &bench.text_profile))?,
-        _ => output::print_json(&tried)?,
+    let (mut all, mut answered, mut stopped) = (Vec::new(), true, false);
+    for voice in &voices {
+        let form = Form { voice, model: &model, settings: &config.settings };
+        let tried = match config.task {
+            Task::Hear => hear(options, &bench, config, form, stop)?,
+            Task::Speak => {
+                let output = voices::output_of(&options.output, voice, voices.len() > 1);
+                speak(options, &bench, config, form, &output, stop)?
+            }
+            Task::Reply => reply(options, &bench, config, form, stop)?,
+        };
+        answered &= tried.outcome.is_answer();
+        stopped |= tried.outcome == Outcome::Stopped && stop.is_set();
+        if options.format.format == Format::Table {
+            output::print(&page(&tried, &bench.text_profile))?;
+        }
+        if let Some(path) = tried.written.as_ref().filter(|_| options.play) {
+            voices::play(&bench, path)?;
+        }
+        all.push(tried);
+        if stopped {
+            break;
+        }
+    }
+    if options.format.format != Format::Table {
+        // One voice, one object, as for the other tasks.
+        match all.as_slice() {
+            [only] => output::print_json(only)?,
+            several => output::print_json(&several)?,
+        }
     }
     Ok(match (answered, stopped) {
         (true, _) => Code::Done,
@@ -279,6 +308,7 @@ fn speak(
     bench: &Bench,
     config: &EngineConfig,
     form: Form<'_>,
+    output: &Path,
     stop: &StopFlag,
 ) -> Result<Tried, Failure> {
     if options.input.trim().is_empty() {
@@ -294,8 +324,9 @@ fn speak(
         let measures = measure(audio);
         tried.speech = Some(measure_speech(audio, &measures));
         tried.measures = Some(measures);
-        write_audio(&options.output, audio)?;
-        tried.written = Some(options.output.clone());
+        write_audio(output, audio)?;
+        tried.written = Some(output.to_owned());
+        tried.heard_by = heard_by(options, bench, audio, stop)?;
     }
     Ok(tried)
 }
@@ -342,6 +373,7 @@ fn tried<T>(options: &TryOptions, form: Form<'_>, answer: &Answer<T>) -> Tried {
         words: None,
         measures: None,
         speech: None,
+        heard_by: Vec::new(),
         written: None,
         clip: None,
     }

@@ -68,6 +68,14 @@ pub(super) fn page(tried: &Tried, profile: &TextProfile) -> String {
         text += &spoken(measures);
         text += &tried.speech.as_ref().map_or_else(String::new, output::speech_lines);
     }
+    for heard in &tried.heard_by {
+        let said = heard.text.as_deref().or(heard.detail.as_deref()).unwrap_or("(no words)");
+        let wrong = heard.words.map_or_else(
+            || heard.outcome.to_string(),
+            |words| format!("{} in {}", plural(words.errors(), "error"), plural(words.reference(), "word")),
+        );
+        text += &format!("  heard by {}: {wrong}: {said}\n", heard.by);
+    }
     if let Some(path) = &tried.written {
         text += &format!("Wrote {}.\n", path.display());
     }
