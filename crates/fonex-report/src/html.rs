@@ -30,8 +30,8 @@ pub struct ReportData {
     pub tables: Vec<HtmlTable>,
     /// The worst clips.
     pub clips: Vec<ClipCard>,
-    /// The same comparisons for synthesised audio.
-    pub spoken: Vec<VariantCards>,
+    /// Texts as every voice spoke them.
+    pub spoken: Vec<SpokenText>,
     /// The version that wrote it.
     pub version: String,
 }
@@ -82,15 +82,32 @@ pub struct AudioClip {
     pub label: String,
 }
 
-/// Audio that a variant spoke.
+/// One text by every voice, to be listened to in a row.
 #[derive(Debug, Clone, Serialize)]
-pub struct VariantCards {
-    /// The variant.
-    pub variant: String,
-    /// What was measured over all of it.
-    pub summary: String,
-    /// Some of what it spoke.
-    pub clips: Vec<AudioClip>,
+pub struct SpokenText {
+    /// Id of its clip.
+    pub id: String,
+    /// The text.
+    pub text: String,
+    /// Tags and language, as one line.
+    pub facts: String,
+    /// Language for the browser; empty where unknown.
+    pub lang: String,
+    /// Whether the text runs from right to left.
+    pub right_to_left: bool,
+    /// The voices.
+    pub voices: Vec<SpokenBy>,
+}
+
+/// A text by one voice.
+#[derive(Debug, Clone, Serialize)]
+pub struct SpokenBy {
+    /// The voice.
+    pub voice: String,
+    /// What it spoke; none where it could not be embedded.
+    pub audio: Option<AudioClip>,
+    /// What each recogniser heard of it.
+    pub heard: Vec<Reading>,
 }
 
 /// Why no page could be written.
@@ -155,7 +172,14 @@ mod tests {
                     ],
                 }],
             }],
-            spoken: vec![VariantCards { variant: attack.into(), summary: attack.into(), clips: vec![audio] }],
+            spoken: vec![SpokenText {
+                id: attack.into(),
+                text: attack.into(),
+                facts: attack.into(),
+                lang: String::new(),
+                right_to_left: false,
+                voices: vec![SpokenBy { voice: attack.into(), audio: Some(audio), heard: Vec::new() }],
+            }],
             version: attack.into(),
         };
         let page = render_report(&data).unwrap();

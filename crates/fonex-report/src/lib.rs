@@ -11,7 +11,7 @@ mod terminal;
 mod thread;
 
 pub use html::{
-    AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, VariantCards, data_uri, render_report,
+    AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, data_uri, render_report,
 };
 pub use png::{PngError, png_from_svg};
 pub use table::{Cell, HtmlTable, Table, folded_under};

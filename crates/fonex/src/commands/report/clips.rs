@@ -5,8 +5,7 @@ use std::path::{Path, PathBuf};
 
 use fonex_analysis::{ClipResult, Side, clip_result, worst};
 use fonex_core::{Clip, Task};
-use fonex_report::figures::figure;
-use fonex_report::{AudioClip, ClipCard, Reading, VariantCards, data_uri, is_right_to_left, pieces};
+use fonex_report::{AudioClip, ClipCard, Reading, data_uri, is_right_to_left, pieces};
 use fonex_store::Store;
 
 use super::names::Names;
@@ -35,7 +34,7 @@ impl<'c> Cards<'c> {
     /// The clips that some variant got most wrong, with what every variant made of them.
     pub fn clips(&mut self, sides: &[Side<'_>]) -> Result<Vec<ClipCard>, Failure> {
         let mut chosen: Vec<(String, f64)> = Vec::new();
-        for side in sides {
+        for side in sides.iter().filter(|side| side.variant.variant.hears.is_none()) {
             for clip in worst(self.store, side.run, side.variant, self.worst)? {
                 let rate = clip.words.errors() as f64 / clip.words.reference().max(1) as f64;
                 match chosen.iter_mut().find(|(id, _)| *id == clip.id) {
@@ -58,7 +57,9 @@ impl<'c> Cards<'c> {
         let mut readings = Vec::new();
         let mut shown: Option<(Clip, PathBuf)> = None;
         let mut right_to_left = false;
-        for side in sides.iter().filter(|side| side.variant.variant.task == Task::Hear) {
+        let recordings =
+            |side: &&Side<'_>| side.variant.variant.task == Task::Hear && side.variant.variant.hears.is_none();
+        for side in sides.iter().filter(recordings) {
             let checksum = &side.run.run.corpus_checksum;
             if labels.iter().all(|(known, _)| known != checksum) {
                 labels.push((checksum.clone(), self.store.clips(checksum)?));
@@ -71,16 +72,13 @@ impl<'c> Cards<'c> {
             shown.get_or_insert_with(|| (clip.clone(), self.folder.join(&side.run.run.corpus_path)));
         }
         let Some((label, corpus)) = shown else { return Ok(None) };
-        let tags = label.tags.iter().map(|(tag, value)| format!("{tag} {value}"));
-        let named = [("speaker", &label.speaker), ("language", &label.lang)];
-        let named = named.into_iter().filter_map(|(what, value)| Some(format!("{what} {}", value.as_ref()?)));
         let audio = label.audio.as_ref().and_then(|audio| {
             let path = if corpus.is_dir() { corpus.join(audio) } else { corpus.parent()?.join(audio) };
             self.embedded(&path, format!("audio of {id}"))
         });
         Ok(Some(ClipCard {
             id: id.to_owned(),
-            facts: tags.chain(named).collect::<Vec<_>>().join(", "),
+            facts: facts_of(&label),
             lang: label.lang.clone().unwrap_or_default(),
             right_to_left,
             audio,
@@ -88,45 +86,13 @@ impl<'c> Cards<'c> {
         }))
     }
 
-    fn reading(&self, side: Side<'_>, result: &ClipResult) -> Reading {
+    pub(super) fn reading(&self, side: Side<'_>, result: &ClipResult) -> Reading {
         let summary = errors_of_words(result.words.errors(), result.words.reference());
         Reading { variant: self.names.of(side), summary, pieces: pieces(&result.steps, true) }
     }
 
-    /// Some of what each synthesiser spoke.
-    pub fn spoken(&mut self, sides: &[Side<'_>]) -> Result<Vec<VariantCards>, Failure> {
-        let mut cards = Vec::new();
-        for side in sides.iter().filter(|side| side.variant.variant.task == Task::Speak) {
-            let said = side
-                .variant
-                .measures
-                .iter()
-                .filter(|(measure, _)| ["pace", "peak_dbfs", "clipped_clips"].contains(&measure.id));
-            let said = said.map(|(measure, estimate)| {
-                format!("{} {}", measure.name, figure(measure.unit, Some(estimate.value)))
-            });
-            let mut files: Vec<(String, String)> = Vec::new();
-            self.store.each_trial(side.run.run.id, |trial| {
-                let own = trial.key.variant == side.variant.place && trial.key.repeat == 0 && !trial.key.warm_up;
-                if let Some(file) = trial.audio_file.filter(|_| own && files.len() < self.worst) {
-                    files.push((trial.key.clip_id, file));
-                }
-            })?;
-            let labels = self.store.clips(&side.run.run.corpus_checksum)?;
-            let mut clips = Vec::new();
-            for (id, file) in files {
-                let text = labels.iter().find(|clip| clip.id == id).map_or("", |clip| clip.text.as_str());
-                let path = self.store.audio_files().path(&file);
-                clips.extend(self.embedded(&path, format!("{id}: {text}")));
-            }
-            let summary = said.collect::<Vec<_>>().join(", ");
-            cards.push(VariantCards { variant: self.names.of(*side), summary, clips });
-        }
-        Ok(cards)
-    }
-
     /// The audio as a data URI, while there is room and it is of a kind that browsers play.
-    fn embedded(&mut self, path: &Path, label: String) -> Option<AudioClip> {
+    pub(super) fn embedded(&mut self, path: &Path, label: String) -> Option<AudioClip> {
         let media_type = match path.extension()?.to_str()?.to_lowercase().as_str() {
             "flac" => "audio/flac",
             "wav" => "audio/wav",
@@ -139,4 +105,12 @@ impl<'c> Cards<'c> {
         self.room = self.room.checked_sub(length)?;
         Some(AudioClip { source: data_uri(media_type, &fonex_formats::regular::read(path, 256 << 20).ok()?), label })
     }
+}
+
+/// Tags, speaker and language of a clip, as one line.
+pub(super) fn facts_of(clip: &Clip) -> String {
+    let tags = clip.tags.iter().map(|(tag, value)| format!("{tag} {value}"));
+    let named = [("speaker", &clip.speaker), ("language", &clip.lang)];
+    let named = named.into_iter().filter_map(|(what, value)| Some(format!("{what} {}", value.as_ref()?)));
+    tags.chain(named).collect::<Vec<_>>().join(", ")
 }

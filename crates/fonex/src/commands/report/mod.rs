@@ -5,13 +5,15 @@ mod clips;
 mod depth;
 mod names;
 mod studies;
+mod voices;
 
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
 use fonex_analysis::{
-    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_kind, comparable, compare, score_in_depth,
+    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_kind, comparable, compare, natural,
+    score_in_depth,
 };
 use fonex_core::accuracy::Score;
 use fonex_core::verdict::Verdict;
@@ -68,7 +70,14 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
         }
     }
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();
-    let mut data = page(&store, &runs, &folder, options.worst)?;
+    let mut scorecards = Vec::new();
+    for view in &runs {
+        if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
+            let natural = natural(&mut store, view)?;
+            scorecards.push(show::scorecard(view, &natural).html());
+        }
+    }
+    let mut data = page(&store, &runs, scorecards, &folder, options.worst)?;
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
     fs::write(&options.output, page).map_err(|error| Problem::io("write", &options.output, &error))?;
@@ -76,7 +85,13 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     Ok(Code::Done)
 }
 
-fn page(store: &Store, runs: &[RunView], folder: &Path, worst: usize) -> Result<ReportData, Failure> {
+fn page(
+    store: &Store,
+    runs: &[RunView],
+    scorecards: Vec<HtmlTable>,
+    folder: &Path,
+    worst: usize,
+) -> Result<ReportData, Failure> {
     let names = Names::new(runs);
     let sides: Vec<Side<'_>> = runs
         .iter()
@@ -95,6 +110,7 @@ fn page(store: &Store, runs: &[RunView], folder: &Path, worst: usize) -> Result<
     let mut cards = Cards::new(store, &names, folder, worst);
     let mut all_charts = charts::charts(store, &names, runs, &sides)?;
     all_charts.extend(reliability_chart(&scores));
+    all_charts.extend(voices::trade_off(runs));
     let findings = findings_table(&comparisons, true).titled("Findings").noted(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
     );
@@ -110,11 +126,11 @@ fn page(store: &Store, runs: &[RunView], folder: &Path, worst: usize) -> Result<
         statements: statements(&comparisons),
         cautions: cautions(&comparisons, &sides),
         facts: facts(runs),
-        summary: summary(&names, &sides),
+        summary: scorecards.into_iter().chain(summary(&names, &sides)).collect(),
         charts: all_charts,
         tables: tables.map(|table| table.html()).collect(),
         clips: cards.clips(&sides)?,
-        spoken: cards.spoken(&sides)?,
+        spoken: cards.spoken(runs, &sides)?,
         version: env!("CARGO_PKG_VERSION").to_owned(),
     })
 }

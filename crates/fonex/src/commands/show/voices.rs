@@ -5,9 +5,10 @@ use fonex_core::measures::{Measure, find};
 
 use crate::output::{Cell, Table};
 
-/// Measures of the voices themselves, with how soon each gives way where there is little room.
-const COLUMNS: [(&str, u8); 9] = [
-    ("first_audible_p50", 0),
+/// The delay that a listener notices.
+const SOONEST: &str = "first_audible_p50";
+/// Further measures of the voices themselves, with how soon each gives way where there is little room.
+const COLUMNS: [(&str, u8); 8] = [
     ("cost_per_audio_minute", 1),
     ("faulty_clips", 2),
     ("clipped_clips", 2),
@@ -30,10 +31,12 @@ pub fn scorecard(view: &RunView, natural: &[Natural]) -> Table {
     let heard = listeners.iter().map(|name| (format!("WER by {name}"), 0));
     let measures: Vec<(&Measure, u8)> = COLUMNS.iter().filter_map(|(id, rank)| Some((find(id)?, *rank))).collect();
     let own = measures.iter().map(|(measure, rank)| (measure.name.to_owned(), *rank));
-    let columns: Vec<(String, u8)> = std::iter::once(("voice".to_owned(), 0))
+    let named = |name: &str| (name.to_owned(), 0);
+    let columns: Vec<(String, u8)> = std::iter::once(named("voice"))
         .chain(heard)
+        .chain(find(SOONEST).map(|measure| named(measure.name)))
+        .chain([named("sounds"), named("front")])
         .chain(own)
-        .chain([("sounds".to_owned(), 0), ("front".to_owned(), 0)])
         .collect();
     let mut table = Table::new(columns.iter().map(|(name, rank)| (name.as_str(), *rank))).titled("Scorecard");
     for card in &cards {
@@ -45,9 +48,10 @@ pub fn scorecard(view: &RunView, natural: &[Natural]) -> Table {
         let words = card.in_words().join(", ");
         let mut row = vec![Cell::text(card.voice.variant.name.as_str())];
         row.extend(heard);
-        row.extend(own);
+        row.push(super::tables::estimate_cell(card.voice, SOONEST));
         row.push(if words.is_empty() { Cell::Empty } else { Cell::text(words) });
         row.push(Cell::text(if card.on_front { "yes" } else { "no" }));
+        row.extend(own);
         table.row(row);
     }
     if !natural.is_empty() {
