@@ -73,14 +73,22 @@ fn line(area: &Area<'_>, from: (i32, i32), to: (i32, i32), style: impl Into<Shap
 }
 
 /// The names of the series in one row from `x` on, each with its marker; shortened where they would not fit.
-fn legend(area: &Area<'_>, names: &[&str], (mut x, y): (i32, i32)) -> Drawn {
+fn legend(area: &Area<'_>, names: &[&str], (left, top): (i32, i32)) -> Drawn {
     const APART: i32 = 30;
-    let room = area.dim_in_pixel().0 as i32 - 24 - x;
+    const ROW: i32 = 18;
+    let room = area.dim_in_pixel().0 as i32 - 24 - left;
     let wide = names.iter().map(|name| APART + estimated_width(name, 13)).sum::<i32>() > room;
-    let each = room / (names.len() as i32).max(1) - APART;
+    let in_row = if wide { names.len().div_ceil(2).max(1) } else { names.len().max(1) };
+    let each = room / in_row as i32 - APART;
     let most = if wide { (f64::from(each.max(0)) / (13.0 * LETTER_WIDTH)) as usize } else { usize::MAX };
+    let mut x = left;
     for (series, name) in names.iter().enumerate() {
         let name = shortened(name, most);
+        let (row, column) = ((series / in_row) as i32, (series % in_row) as i32);
+        if wide {
+            x = left + column * (each + APART);
+        }
+        let y = top + row * ROW;
         marker(area, series, (x, y))?;
         text(area, &name, (x + 11, y), anchored(13, INK, HPos::Left, VPos::Center))?;
         x += APART + estimated_width(&name, 13);

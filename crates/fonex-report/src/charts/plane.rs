@@ -189,7 +189,8 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
     Ok(())
 }
 
-/// Writes the words beside the points: each at the first of four places where it meets no other and stays in the picture.
+/// Writes the words beside the points: each at the first place near its point where it meets no other and stays in the
+/// picture; none where there is no such place.
 fn draw_labels(area: &Area<'_>, chart: &PlaneChart, x: Scale, y: Scale) -> Drawn {
     const HEIGHT_PX: i32 = 14;
     let mut taken: Vec<(i32, i32, i32, i32)> = Vec::new();
@@ -198,15 +199,21 @@ fn draw_labels(area: &Area<'_>, chart: &PlaneChart, x: Scale, y: Scale) -> Drawn
             let label = shortened(label, 24);
             let width = super::estimated_width(&label, 12);
             let (px, py) = (x.at(*a), y.at(*b));
-            let boxes = [(9, -14), (-9 - width, -14), (9, 16), (-9 - width, 16)]
+            let beside = [9, -9 - width];
+            let heights = [-14, 16, -30, 32, -46, 48, -62];
+            let boxes = heights
+                .into_iter()
+                .flat_map(|dy| beside.map(|dx| (dx, dy)))
                 .map(|(dx, dy)| (px + dx, py + dy - HEIGHT_PX / 2, px + dx + width, py + dy + HEIGHT_PX / 2));
             let free = |one: &&(i32, i32, i32, i32)| {
                 let meets = |other: &(i32, i32, i32, i32)| {
                     one.0 < other.2 && other.0 < one.2 && one.1 < other.3 && other.1 < one.3
                 };
-                one.0 > LEFT && one.2 < RIGHT + 10 && !taken.iter().any(meets)
+                let inside = one.0 > LEFT && one.2 < RIGHT + 10 && one.1 > TOP - 20 && one.3 < BOTTOM + 30;
+                inside && !taken.iter().any(meets)
             };
-            let place = *boxes.iter().find(free).unwrap_or(&boxes[0]);
+            // Where there is no room a label would only hide others.
+            let Some(place) = boxes.into_iter().find(|one| free(&one)) else { continue };
             taken.push(place);
             // What lies behind a label must not run through it.
             let behind =

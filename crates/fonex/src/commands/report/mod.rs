@@ -5,6 +5,7 @@ mod clips;
 mod depth;
 mod names;
 mod studies;
+mod sweeps;
 mod voices;
 
 use std::fs;
@@ -111,6 +112,7 @@ fn page(
     let mut all_charts = charts::charts(store, &names, runs, &sides)?;
     all_charts.extend(reliability_chart(&scores));
     all_charts.extend(voices::trade_off(runs));
+    all_charts.extend(sweeps::along_settings(runs));
     let findings = findings_table(&comparisons, true).titled("Findings").noted(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
     );
