@@ -174,7 +174,7 @@ struct Requests {
     times: [Vec<f64>; 5],
 }
 
-/// Points that the growth is taken from; of more trials every so many.
+/// Points that the growth is taken from; of more trials an evenly spaced part.
 const MOST_POINTS: usize = 20_000;
 
 impl ExtrasBuilder {

@@ -23,7 +23,7 @@ use crate::rounds::in_rounds;
 const PART: usize = 1 << 10;
 /// Trials read before all cores work on them.
 const ROUND: usize = 1 << 13;
-/// Trials of a chunk in the store. So many of each variant have all their facts in memory.
+/// Trials of a chunk in the store. This many of each variant have all their facts in memory.
 const CHUNK: usize = 1 << 14;
 
 /// The place of each trial's clip in its corpus; the column that says how many trials there are.

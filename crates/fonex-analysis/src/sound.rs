@@ -15,7 +15,7 @@ use crate::compare::Side;
 
 /// Texts that are listened to, evenly spread where there are more.
 const MOST_TEXTS: usize = 60;
-/// The same where many voices are held against each other.
+/// The same where many voices are compared with each other.
 const TEXTS_OF_A_MATRIX: usize = 12;
 /// Repeats of a text that are listened to.
 const MOST_REPEATS: usize = 3;

@@ -64,13 +64,13 @@ pub struct Point {
 /// A change of a series.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ChangeFinding {
-    /// Number of the first run after the change, as it was known when the change was told.
+    /// Number of the first run after the change, as it was known when the change was found.
     pub from: i64,
-    /// Number of the run that told it.
+    /// Number of the run at which it was found.
     pub told_by: i64,
     /// Better, worse, or differs.
     pub verdict: Verdict,
-    /// From the runs before to those since; of a creep from its first run to the one that told it.
+    /// From the runs before to those since; of a creep from its first run to the one at which it was found.
     pub difference: f64,
     /// Its interval at the level that this look had; left out for percentiles.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -147,7 +147,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         cautions: few_clips(fewest).into_iter().collect(),
         withheld: None,
     };
-    // Testing begins anew behind every break that the measure minds.
+    // Testing restarts behind every break that the measure minds.
     let mut starts: Vec<usize> = breaks.iter().filter(|(_, _, minds)| *minds).map(|(at, _, _)| *at).collect();
     starts.insert(0, 0);
     starts.push(steps.len());
@@ -210,7 +210,7 @@ impl<'r> Step<'r> {
     }
 }
 
-/// Where runs stop being comparable: the place, what to say, and whether testing must begin anew there.
+/// Where runs stop being comparable: the place, what to say, and whether testing must restart there.
 fn breaks(steps: &[Step<'_>], measure: &Measure) -> Vec<(usize, Break, bool)> {
     let mut breaks = Vec::new();
     for (at, pair) in steps.windows(2).enumerate() {
@@ -235,7 +235,7 @@ fn breaks(steps: &[Step<'_>], measure: &Measure) -> Vec<(usize, Break, bool)> {
     breaks
 }
 
-/// The changes of comparable runs, each looked at once in its turn; behind a change the series begins anew.
+/// The changes of comparable runs, each looked at once in its turn; behind a change the series restarts.
 fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<ChangeFinding>, Option<String>) {
     let mut found = Vec::new();
     let mut withheld = None;

@@ -67,10 +67,10 @@ pub struct Pace {
     pub frame_ms: f64,
     /// Begins at once, as a careless client does, and not when the engine says that it is ready.
     pub no_wait: bool,
-    /// Gives up when no word came within so many seconds of the first frame.
+    /// Gives up when no word came within this many seconds of the first frame.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wait_s: Option<f64>,
-    /// Stops delivering after so many seconds of audio.
+    /// Stops delivering after this many seconds of audio.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub longest_s: Option<f64>,
 }

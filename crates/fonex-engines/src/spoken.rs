@@ -39,7 +39,7 @@ pub(crate) fn sound(bytes: Vec<u8>, raw_rate_hz: Option<u32>) -> Result<Audio, S
 }
 
 /// Whether a WAV header was written before the length was known: it states none, or more than anyone would send. What
-/// came is whole all the same.
+/// came is complete nevertheless.
 fn is_open_ended(bytes: &[u8]) -> bool {
     let stated = bytes.get(4..8).and_then(|field| field.try_into().ok()).map(u32::from_le_bytes);
     bytes.starts_with(b"RIFF") && stated.is_some_and(|stated| stated == 0 || stated >= 0x7fff_0000)

@@ -184,7 +184,7 @@ mod tests {
         };
         let page = render_report(&data).unwrap();
         assert!(!page.contains("<script") && !page.contains("<img") && !page.contains("\"'>"), "{page}");
-        assert_eq!(page.matches("&lt;script&gt;").count(), 31, "every field is shown, the title twice");
+        assert_eq!(page.matches("&lt;script&gt;").count(), 33, "every field is shown, the title twice");
         assert!(page.contains("<svg></svg>") && page.contains("Content-Security-Policy"));
     }
 }

@@ -46,7 +46,7 @@ pub enum Piece {
 const CONTEXT: usize = 4;
 /// The shortest run of right words worth folding.
 const FOLD_FROM: usize = 6;
-/// Clips of up to so many words are shown whole.
+/// Clips of up to this many words are shown whole.
 const SHORT: usize = 24;
 
 /// The pieces of a comparison. With `fold`, runs of right words away from any fault become one piece.

@@ -38,7 +38,7 @@ const WORDS: [&str; 24] = [
     "one", "leaves", "in", "four", "minutes", "from", "platform", "two", "please", "wait",
 ];
 
-/// Replies to a text after so many words of a dialogue: the same seed, model and text give the same reply.
+/// Replies to a text after this many words of a dialogue: the same seed, model and text give the same reply.
 #[must_use]
 pub fn reply(profile: &ReplyProfile, seed: u64, model: &str, text: &str, earlier_words: usize) -> Replying {
     let mut random = stream(seed, &["reply", model, text]);

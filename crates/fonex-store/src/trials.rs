@@ -75,7 +75,7 @@ impl Store {
         Ok(())
     }
 
-    /// Calls `with` for rounds of so many trials of a run, in the order they were stored, until it fails.
+    /// Calls `with` for rounds of this many trials of a run, in the order they were stored, until it fails.
     ///
     /// # Errors
     /// When the store cannot be read, and what `with` failed of.
@@ -117,7 +117,7 @@ impl Store {
         Ok(self.connection().query_row(sql, params![run, variant as i64], |row| row.get(0))?)
     }
 
-    /// The timed trials of one clip, of so many repeats, as they lie in the store.
+    /// The timed trials of one clip, of this many repeats, as they lie in the store.
     ///
     /// # Errors
     /// When the store cannot be read.

@@ -59,7 +59,7 @@ fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
     })
 }
 
-/// A hash that tells the same sound from another within this process.
+/// A hash that identifies a sound within this process.
 fn samples_checksum(audio: &Audio) -> String {
     let mut hasher = DefaultHasher::new();
     audio.rate_hz.hash(&mut hasher);

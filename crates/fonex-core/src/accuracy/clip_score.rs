@@ -134,7 +134,7 @@ impl Comparer {
     }
 
     /// Word counts of the clip compared last as it is written, nothing forgiven: what the profile forgives is the
-    /// difference. Words are told apart by their hashes.
+    /// difference. Words are distinguished by their hashes.
     pub(super) fn count_as_written(&mut self, label: &Label, heard: &str) -> EditCounts {
         put_in(&mut self.said_written, label, hashed);
         self.heard_written.clear();

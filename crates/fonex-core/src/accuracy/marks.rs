@@ -32,7 +32,7 @@ pub struct Sign {
     pub counts: TermCounts,
 }
 
-/// The signs that are told apart; others that mean the same are taken for them.
+/// The signs that are distinguished; others that mean the same are taken for them.
 const SIGNS: [char; 7] = ['.', ',', '?', '!', ':', ';', '"'];
 
 const fn sign_of(c: char) -> Option<usize> {

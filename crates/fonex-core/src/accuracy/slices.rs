@@ -72,7 +72,7 @@ impl Slices {
         self.crossed.push([one.to_owned(), other.to_owned()]);
     }
 
-    /// Adds a clip whose label has so many words; `timed` is its place among the clips with times. Puts the sets of its slices
+    /// Adds a clip whose label has this many words; `timed` is its place among the clips with times. Puts the sets of its slices
     /// behind those in `sets`, new ones made by `gathered`.
     pub(super) fn add(
         &mut self,
@@ -102,7 +102,7 @@ impl Slices {
         }
     }
 
-    /// Adds slices of later clips, before which so many had times. Gives what each of their sets is here, behind the first.
+    /// Adds slices of later clips, before which this many had times. Gives what each of their sets is here, behind the first.
     pub(super) fn merge(&mut self, later: &Self, timed_before: u32, gathered: &mut Gathered) -> Vec<usize> {
         let mut here = vec![0];
         for (by, values) in &later.by {

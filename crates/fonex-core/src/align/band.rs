@@ -1,7 +1,7 @@
 //! The bits of a long comparison, only near the diagonal: time grows with length times errors over 64.
 //!
 //! The band, its doubling and its narrowing as edits are used up are Ukkonen's, "Algorithms for approximate string
-//! matching" (1985). The columns are computed once forwards to find the number of edits, keeping the band every so many
+//! matching" (1985). The columns are computed once forwards to find the number of edits, keeping the band at regular distances in
 //! columns, and once more stretch by stretch for the sweep back (Hirschberg's trade of time for memory, 1975): only where
 //! a cheapest path can pass that ends in the cells the sweep has come to, which is a few words wide.
 
@@ -128,7 +128,7 @@ impl Band {
         self.cells(rows).last().map_or(self.above, |cells| cells.last)
     }
 
-    /// At most so many edits have the cells from `low` to `high`.
+    /// At most this many edits have the cells from `low` to `high`.
     fn most_cost(&self, rows: usize, low: i64, high: i64) -> i64 {
         let among = self.cells(rows).filter(|cells| cells.top <= high && low <= cells.bottom);
         among.map(|cells| cells.most).max().unwrap_or(self.above)
@@ -145,7 +145,7 @@ struct Diagonals {
 impl Diagonals {
     const NONE: Self = Self { least: i64::MAX, most: i64::MIN };
 
-    /// The same and so many more at either side.
+    /// The same and this many more at either side.
     const fn widened(self, by: i64) -> Self {
         Self { least: self.least - by, most: self.most + by }
     }
@@ -229,7 +229,7 @@ impl<'t> Long<'t> {
         (row(diagonals.most) / 64, row(diagonals.least) / 64)
     }
 
-    /// The edits of the cheapest path of at most `limit`, with the band kept every so many columns and at the end. Where
+    /// The edits of the cheapest path of at most `limit`, with the band kept at regular distances and at the end. Where
     /// there is none, some number above the limit.
     fn edits_within(&self, limit: usize) -> (usize, Vec<Band>, usize) {
         let (rows, columns) = (self.said.len(), self.heard.len());

@@ -38,7 +38,7 @@ impl<T> WordGraph<T> {
         Self { words, links: None }
     }
 
-    /// Takes out all words, to be filled anew.
+    /// Takes out all words, to be refilled.
     pub fn clear(&mut self) {
         self.words.clear();
         self.links = None;

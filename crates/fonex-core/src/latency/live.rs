@@ -29,7 +29,7 @@ fn is_zero(ms: &f64) -> bool {
 }
 
 impl LiveLog {
-    /// Whether an end of speech was told.
+    /// Whether an end of speech was reported.
     #[must_use]
     pub fn tells_ends(&self) -> bool {
         self.events.iter().any(|event| event.what == LiveWhat::EndOfSpeech)
@@ -100,7 +100,7 @@ pub struct LiveClip {
     pub first_words_ms: Option<f64>,
     /// For each word heard right, from its labelled end to when it was first shown.
     pub shown_ms: Vec<f64>,
-    /// For each word heard right, from its labelled end to when it was shown for good.
+    /// For each word heard right, from its labelled end to when it last changed.
     pub settled_ms: Vec<f64>,
     /// Words shown, each once for each time it came up.
     pub shown_words: u64,
@@ -110,7 +110,7 @@ pub struct LiveClip {
     pub final_after_ms: Option<f64>,
     /// Ends of speech that were none: words follow.
     pub false_ends: u64,
-    /// Whether speech ended and the engine, which tells ends, did not say so.
+    /// Whether speech ended and the engine, which reports ends, did not report this one.
     pub missed_end: bool,
     /// Labelled pauses between words in seconds, and whether the engine took each for the end.
     pub pauses: Vec<(f64, bool)>,
@@ -247,7 +247,7 @@ pub struct LiveReport {
     /// From the end of each word to when it was first shown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shown_ms: Option<Percentiles>,
-    /// From the end of each word to when it was shown for good.
+    /// From the end of each word to when it last changed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub settled_ms: Option<Percentiles>,
     /// From the end of speech to the last final result.
@@ -257,11 +257,11 @@ pub struct LiveReport {
     pub shown_words: u64,
     /// Words shown and then changed or taken back.
     pub changed_words: u64,
-    /// Ends of speech told while words followed.
+    /// Ends of speech reported while words followed.
     pub false_ends: u64,
-    /// Clips whose end the engine missed, though it told ends in others.
+    /// Clips whose end the engine missed, though it reported ends in others.
     pub missed_ends: u64,
-    /// Pauses by length, and how many of them were taken for the end; left out where no engine told ends.
+    /// Pauses by length, and how many of them were taken for the end; left out where no engine reported ends.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pauses: Vec<PauseBand>,
     /// How late frames were: the latest hundredth of the worst clip, in milliseconds.

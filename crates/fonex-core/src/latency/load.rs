@@ -9,9 +9,9 @@ use crate::Outcome;
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LoadForm {
-    /// So many requests a second begin, whether earlier ones have been answered or not.
+    /// This many requests a second begin, whether earlier ones have been answered or not.
     Rate(f64),
-    /// So many requests are under way at any time: each answer lets the next one begin.
+    /// This many requests are under way at any time: each answer lets the next one begin.
     Concurrent(u32),
 }
 
@@ -77,7 +77,7 @@ pub struct LoadReport {
     pub gives_way: bool,
 }
 
-/// Requests a step needs before its pace is held against it.
+/// Requests a step needs before its pace is compared with it.
 const LEAST_FOR_PACE: u64 = 20;
 
 impl LoadStep {
@@ -117,7 +117,7 @@ impl LoadStep {
         }
     }
 
-    /// Whether the engine kept up with what was asked of it, held against the step before: nearly all is answered, the
+    /// Whether the engine kept up with what was asked of it, compared with the step before: nearly all is answered, the
     /// answers keep the pace of the requests, and nobody waits three times as long as at the lightest step. With a number at
     /// once, twice as many bring at least a tenth more answers.
     fn keeps_up(&self, lightest: &Self, before: Option<&Self>) -> bool {

@@ -20,7 +20,7 @@ pub use windows::window_delays;
 
 use crate::stats::quantile_sorted;
 
-/// A length of so many seconds, as far as a clock can show it: from nothing to the longest wait there is, eleven days. Negative seconds and
+/// A length of this many seconds, as far as a clock can show it: from nothing to the longest wait there is, eleven days. Negative seconds and
 /// what is no number are nothing.
 #[must_use]
 #[allow(clippy::disallowed_methods)]

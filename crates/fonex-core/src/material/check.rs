@@ -107,7 +107,7 @@ pub struct AudioFacts {
     pub voiced_s: f64,
     /// Samples a second.
     pub rate_hz: u32,
-    /// Bits of each sample, where the file tells.
+    /// Bits of each sample, where the file states it.
     pub bits: Option<u32>,
     /// Channels in the file.
     pub channels: usize,

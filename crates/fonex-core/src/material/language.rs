@@ -3,7 +3,7 @@
 use icu_properties::CodePointMapData;
 use icu_properties::props::Script as UnicodeScript;
 
-/// Scripts that are told apart. Letters of others are not judged.
+/// Scripts that are distinguished. Letters of others are not judged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 #[expect(missing_docs, reason = "the names are those of Unicode (UAX 24)")]
 pub enum Script {

@@ -158,7 +158,7 @@ fn begun(sentences: &[(String, &str)], words: usize) -> Vec<(String, String)> {
     taken
 }
 
-/// Sentences that follow each other, until there are so many words; what is left at the end is too short.
+/// Sentences that follow each other, until there are this many words; what is left at the end is too short.
 fn joined(sentences: &[(String, &str)], words: usize) -> Vec<(String, String)> {
     let mut taken = Vec::new();
     let (mut text, mut count) = (String::new(), 0);

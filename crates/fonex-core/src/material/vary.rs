@@ -169,7 +169,7 @@ pub struct Varied {
 }
 
 impl Recipe {
-    /// The recipe that changes nothing: what others are held against.
+    /// The recipe that changes nothing: what others are compared with.
     pub const UNCHANGED: &str = "unchanged";
 
     /// Where the recipe stands on curves: for each of its steps with a number, the curve (the recipe with `*` in the place of the

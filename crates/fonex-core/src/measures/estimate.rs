@@ -39,7 +39,7 @@ impl Withheld {
     /// Speakers or recordings that an interval over them needs. With fewer it holds less often than it says.
     pub const LEAST_GROUPS: u64 = 8;
 
-    /// The reason, if so many units are too few.
+    /// The reason, if this many units are too few.
     #[must_use]
     pub const fn of(units: u64, kind: UnitKind) -> Option<Self> {
         match (units, kind) {

@@ -53,7 +53,7 @@ impl Sample {
         }
     }
 
-    /// An empty sample that takes so many numbers and clips without moving.
+    /// An empty sample that takes this many numbers and clips without moving.
     #[must_use]
     pub fn with_room(width: usize, kind: UnitKind, numbers: usize, clips: usize) -> Self {
         let mut sample = Self::new(width, kind);
@@ -173,7 +173,7 @@ impl Sample {
         }
     }
 
-    /// Places of the units that have a row, numbered anew from 0, by unit; how many there are.
+    /// Places of the units that have a row, renumbered from 0, by unit; how many there are.
     pub(super) fn units_with_rows(&self) -> (Vec<u32>, usize) {
         const NONE: u32 = u32::MAX;
         let most = self.unit.iter().max().map_or(0, |unit| *unit as usize + 1);

@@ -98,7 +98,7 @@ const CUT_DB: f64 = -12.0;
 const OVER_GROUND_DB: f64 = 12.0;
 
 /// A pulse is a click when it is this many times as high as everything around it, but for itself. The pulses of a voice come
-/// again after 2 to 16 ms, and the burst of a consonant goes on.
+/// again after 2 to 16 ms, and the burst of a consonant continues.
 const CLICK_OVER: f32 = 5.0;
 const CLICK_AROUND_S: f64 = 0.020;
 const CLICK_ITSELF_S: f64 = 0.001;

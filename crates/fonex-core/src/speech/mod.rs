@@ -73,9 +73,10 @@ impl SpeechMeasures {
     #[must_use]
     pub fn in_words(&self) -> Vec<&'static str> {
         let rate = self.syllables_per_s();
-        let mut words = words_for(rate, self.pitch.map(|pitch| pitch.range_st));
+        let mut words = words_for(rate, None);
         let without_pauses = self.speaking_s > 6.0 && self.pauses.total_s < 0.03 * self.speaking_s;
         words.extend((without_pauses && rate.is_some_and(|rate| rate > 4.0)).then_some("breathless"));
+        words.extend(words_for(None, self.pitch.map(|pitch| pitch.range_st)));
         words
     }
 }

@@ -15,7 +15,7 @@ const LATEST_S: f64 = 3.0;
 /// Correlation from which it may be the same, at the low rate, where a stretch need not come again at a whole sample.
 const ALIKE: f64 = 0.85;
 /// And from which it is, at the rate of the sound: nobody says a word twice with the same pressure at every moment, and a synthesiser that
-/// makes a sound anew does so at another pitch.
+/// makes a sound again does so at another pitch.
 const SAME: f64 = 0.99;
 /// Of what is the same so much is sound: a hiss that a synthesiser takes from its stock is shorter.
 const LEAST_SOUNDING_S: f64 = 0.3;

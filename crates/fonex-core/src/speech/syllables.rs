@@ -6,7 +6,7 @@ use crate::audio::{Audio, decibels, power};
 const HOP_S: f64 = 0.010;
 /// Long enough to hold a few periods of a low voice.
 const WINDOW_S: f64 = 0.050;
-/// A nucleus is louder than what lies between it and the one before by so many decibels.
+/// A nucleus is louder than what lies between it and the one before by this many decibels.
 const DIP_DB: f64 = 2.5;
 /// And no quieter than this below the loudest.
 const BELOW_LOUDEST_DB: f64 = 25.0;
@@ -79,7 +79,7 @@ mod tests {
     use crate::speech::pitch_track;
     use std::f64::consts::TAU;
 
-    /// So many swells of a buzz a second.
+    /// This many swells of a buzz a second.
     fn spoken(rate_per_s: f64, seconds: f64) -> Audio {
         let samples = (0..(seconds * 16_000.0) as usize).map(|i| {
             let t = i as f64 / 16_000.0;

@@ -41,7 +41,7 @@ pub enum UnitKind {
 }
 
 impl UnitKind {
-    /// With so many units off the bound, the worst seen is enough; with fewer the reach goes towards the worst there is.
+    /// With this many units off the bound, the worst seen is enough; with fewer the reach goes towards the worst there is.
     const fn enough_off(self) -> f64 {
         match self {
             Self::Clip => 12.0,
@@ -59,10 +59,10 @@ impl UnitKind {
     }
 }
 
-/// Beyond so many distinct scores the unit that was not seen weighs nothing, and is left out.
+/// Beyond this many distinct scores the unit that was not seen weighs nothing, and is left out.
 const MOST_KINDS: usize = 20_000;
 
-/// With so many units half of the skewness seen is believed.
+/// With this many units half of the skewness seen is believed.
 const FEW_FOR_SKEWNESS: f64 = 10.0;
 
 impl Reach {
@@ -257,10 +257,10 @@ impl Scores {
         self.estimate + sign * far
     }
 
-    /// Units in all with which a difference as large as the estimate would be told from zero at level `alpha` with
+    /// Units in all with which a difference as large as the estimate would be significant at level `alpha` with
     /// probability `power`. None where no difference observed, or it would take over a million.
     ///
-    /// Sought is the number with which the difference is told even where it comes out as far below its size as it does with
+    /// Sought is the number with which the difference is detected even where it comes out as far below its size as it does with
     /// probability 1 - `power`, from more units like these.
     #[must_use]
     pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {

@@ -1,4 +1,4 @@
-//! Long texts cut at sentence ends, for engines that take only so many characters.
+//! Long texts cut at sentence ends, for engines that take a limited number of characters.
 
 /// A word that alone is longer than a part may be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,4 +1,4 @@
-//! What is wrong with the times of a result before they are held against a label: missing, overlapping, out of order, in
+//! What is wrong with the times of a result before they are compared with a label: missing, overlapping, out of order, in
 //! another unit, or made up from the text.
 
 use serde::{Deserialize, Serialize};

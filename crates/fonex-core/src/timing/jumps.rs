@@ -18,7 +18,7 @@ pub struct Jump {
 
 /// Words looked at on each side of a place.
 const SIDE: usize = 12;
-/// The smallest jump told.
+/// The smallest jump reported.
 const LEAST_MS: f64 = 80.0;
 
 /// Standard deviations of the wander that a jump must exceed: with thousands of places in a recording, five hardly come.

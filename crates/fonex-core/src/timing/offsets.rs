@@ -14,7 +14,7 @@ pub struct ClipOffsets {
     pub faults: TimeFaults,
     /// Whether the engine gave only segments, whose time was divided among the letters of their words.
     pub interpolated: bool,
-    /// The unit the times seem to be in, as so many of it a second, where it is not seconds.
+    /// The unit the times seem to be in, as how many of it make a second, where it is not seconds.
     pub unit: Option<f64>,
 }
 

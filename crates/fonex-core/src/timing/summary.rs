@@ -52,7 +52,7 @@ pub struct TimingFaults {
     pub interpolated_clips: u64,
     /// Clips whose times are in another unit than seconds; they are in no figure.
     pub other_unit_clips: u64,
-    /// The unit of these, as so many of it a second.
+    /// The unit of these, as how many of it make a second.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_unit: Option<f64>,
 }

@@ -9,9 +9,9 @@ use crate::stats::{Interval, Reach, Scores, UnitKind};
 /// A change of a series.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Change {
-    /// Place of the first run after the change, as far as it was known when the change was told.
+    /// Place of the first run after the change, as far as it was known when the change was found.
     pub from: usize,
-    /// Place of the run that told it.
+    /// Place of the run at which it was found.
     pub told_at: usize,
     /// From the runs before to the runs since; of a creep from the first run to the last.
     pub difference: f64,
@@ -178,7 +178,7 @@ fn left_over_by_line(values: &[f64]) -> f64 {
 mod tests {
     use super::*;
 
-    /// A series of clips of ten words, with so many of a hundred clips wrong in one word, run by run.
+    /// A series of clips of ten words, with this many of a hundred clips wrong in one word, run by run.
     fn series(wrong: &[usize]) -> SeriesScores {
         let scores = wrong.iter().map(|n| (0..100).map(|clip| if clip < *n { 0.1 } else { 0.0 }).collect());
         let values: Vec<f64> = wrong.iter().map(|n| *n as f64 / 1_000.0).collect();

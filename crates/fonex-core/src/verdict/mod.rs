@@ -15,11 +15,11 @@ use crate::stats::{Interval, UnitKind};
 /// The level at which something is called a difference, over all findings of one call together.
 pub const ALPHA: f64 = 0.05;
 
-/// The chance of being told that "so many more clips" is given for.
+/// The chance of detection that "N more clips" is given for.
 pub const POWER: f64 = 0.8;
 
 /// Speakers or recordings that a verdict about others like them needs. Four is the least from which Student's distribution
-/// tells anything but the plainest difference.
+/// detects any but the largest differences.
 pub const LEAST_GROUPS: u64 = 4;
 
 /// Clips from which a 95 % interval holds as often as it says; below, it is rough.

@@ -2,7 +2,7 @@
 
 use crate::stats::{normal_quantile, student_quantile};
 
-/// The least difference between two error rates that clips of so many words would tell with probability [`super::POWER`] at
+/// The least difference between two error rates that clips of this many words would detect with probability [`super::POWER`] at
 /// level [`super::ALPHA`], when both rates lie around `rate`. `groups` gives the words of each unit's clips.
 ///
 /// Errors are taken to be beta-binomial within a clip with an intraclass correlation of 0.1, and within a speaker of 0.02: values

@@ -1,4 +1,4 @@
-//! The gate before an engine: so many requests a second, so many at once.
+//! The gate before an engine: limits on requests a second and on requests at once.
 
 use std::sync::{Condvar, Mutex};
 use std::time::{Duration, Instant};

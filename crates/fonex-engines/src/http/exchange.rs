@@ -75,7 +75,7 @@ pub(crate) const fn longest_answer(task: Task) -> usize {
     }
 }
 
-/// Pieces of an answer whose arrival is noted; none that is listened to has so many.
+/// Pieces of an answer whose arrival is noted; none that is listened to has this many.
 pub(crate) const MOST_ARRIVALS: usize = 200_000;
 
 /// How long what comes after the mark of an end is waited for.
@@ -86,7 +86,7 @@ impl Wire {
         Self { connections: Connections::new(net, version), longest: longest_answer(task) }
     }
 
-    /// Sends a request and reads its answer to the end. `taken` sees each piece as it comes and says whether to go on.
+    /// Sends a request and reads its answer to the end. `taken` sees each piece as it comes and says whether to continue.
     pub(super) async fn exchange(
         &self,
         outgoing: Outgoing,

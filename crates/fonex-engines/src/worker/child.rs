@@ -27,7 +27,7 @@ pub(super) enum Ended {
     Silent,
     Stopped,
     Exited(String),
-    /// By a line longer than so many bytes.
+    /// By a line longer than this many bytes.
     Flooded(u64),
 }
 

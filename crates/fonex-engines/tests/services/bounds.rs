@@ -35,7 +35,7 @@ fn what_may_be_repeated_is_and_every_attempt_is_kept() {
     assert!(noted == [1, 2, 3] && waited >= 2.0, "it asked for a second before each repeat: {waited} s");
     let (noted, waited, answer) = attempts("429", "3600");
     assert!(
-        noted == [1] && waited < 2.0 && answer.detail.as_ref().unwrap().contains("asks to wait 3600 s"),
+        noted == [1] && waited < 2.0 && answer.detail.as_ref().unwrap().contains("asked to wait 3600 s"),
         "{answer:?}"
     );
     let tomorrow = "Fri, 31 Dec 2100 23:59:59 GMT";
@@ -118,7 +118,7 @@ fn what_cannot_work_is_told_before_the_first_request() {
         (|t| t["request"]["headers"] = json!({"X": "{env.NO_SUCH_KEY_HERE}"}), "NO_SUCH_KEY_HERE is not set"),
         (|t| t["request"]["body"] = json!("none"), "never contains"),
         (|t| t["request"]["json"] = json!({}), "one body"),
-        (|t| t["request"]["url"] = json!("ftp://there"), "not an address"),
+        (|t| t["request"]["url"] = json!("ftp://there"), "not the address"),
         (|t| t["result"] = json!({"text": "text"}), "a JSON Pointer such as"),
         (|t| t["result"] = json!({"text": "$.a[("}), "not a JSONPath"),
         (|t| t["limits"] = json!({"total_s": 0}), "total_s is 0"),

@@ -98,7 +98,7 @@ fn every_fault_has_its_outcome_over_every_transport() {
         ("malformed-json", 0, "not JSON"),
         ("malformed-json", 3, "no rule knows what it said: {\"type\": \"final\""),
         ("truncated", 0, "broke off after"),
-        ("stalled", 0, "stood still for 2 s"),
+        ("stalled", 0, "nothing more arrived for 2 s"),
         ("slow-first-byte", 2, "no first byte within 2 s"),
         ("endless", 0, "longer than 32 MiB"),
         ("endless", 1, "longer than 64 MiB"),

@@ -43,7 +43,7 @@ impl SampleDecoder {
             .map_err(|error| AudioError::Broken(error.to_string()))
     }
 
-    /// Samples to expect where the container states so many: for Opus it counts the priming in.
+    /// Samples to expect where the container states this many: for Opus it counts the priming in.
     pub(super) fn expected(&self, stated: Option<u64>, delay: u32) -> Option<u64> {
         match self {
             Self::Library(_) => stated,

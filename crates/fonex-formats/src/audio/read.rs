@@ -31,7 +31,7 @@ pub struct Decoded {
     pub audio: Audio,
     /// Channels in the file.
     pub channels: usize,
-    /// Bits of each sample, where the file tells.
+    /// Bits of each sample, where the file states it.
     pub bits: Option<u32>,
     /// Container and codec as the bytes say, such as `wave/pcm_s16le`.
     pub kind: String,
@@ -95,7 +95,7 @@ pub fn decode(bytes: Vec<u8>) -> Result<Decoded, AudioError> {
     decode_up_to(bytes, MOST_SAMPLES)
 }
 
-/// Decodes audio in memory of no more than so many samples.
+/// Decodes audio in memory of no more than this many samples.
 ///
 /// # Errors
 /// See [`AudioError`].
@@ -207,7 +207,7 @@ struct Mixing {
     rate_hz: u32,
     channels: usize,
     samples: Vec<f32>,
-    /// No more than so many.
+    /// No more than this many.
     most: usize,
     unreal: u64,
 }

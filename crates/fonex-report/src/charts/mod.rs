@@ -51,7 +51,7 @@ fn anchored(size: i32, colour: RGBColor, h: HPos, v: VPos) -> TextStyle<'static>
     font(size, colour).pos(Pos::new(h, v))
 }
 
-/// Draws a marker: its shape tells the series where colour does not.
+/// Draws a marker: its shape identifies the series where colour does not.
 fn marker(area: &Area<'_>, series: usize, (x, y): (i32, i32)) -> Drawn {
     let style = colour(series).filled();
     let polygon = |points: &[(i32, i32)]| {

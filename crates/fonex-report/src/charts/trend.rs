@@ -127,7 +127,7 @@ fn run_labels(area: &Area<'_>, lines: &[TrendLine], x: Scale, runs: usize) -> Dr
 
 fn draw_series(area: &Area<'_>, series: usize, trend: &TrendLine, x: Scale, y: Scale) -> Drawn {
     let ink = colour(series);
-    // The line and its band end at a break and begin anew behind it.
+    // The line and its band end at a break and restart behind it.
     let mut stretches: Vec<Vec<(usize, &TrendMark)>> = vec![Vec::new()];
     for (run, mark) in trend.marks.iter().enumerate() {
         if mark.breaks && stretches.last().is_some_and(|stretch| !stretch.is_empty()) {

@@ -15,7 +15,7 @@ pub use terminal::folded_under;
 /// What a cell holds. Its text is made by the renderer, so that files get plain numbers.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Cell {
-    /// Nothing, told as a dash.
+    /// Nothing, shown as a dash.
     Empty,
     /// Words.
     Text(String),
@@ -27,7 +27,7 @@ pub enum Cell {
     Count(u64),
     /// A count that needs attention where it is not zero.
     Alarm(u64),
-    /// A number with so many places; the column's name gives its unit.
+    /// A number with this many places; the column's name gives its unit.
     Number(f64, usize),
     /// A figure, in its base unit.
     Figure(Unit, f64),
@@ -45,7 +45,7 @@ impl Cell {
         Self::Text(words.into())
     }
 
-    /// A number with so many places, or nothing.
+    /// A number with this many places, or nothing.
     #[must_use]
     pub fn number(value: Option<f64>, places: usize) -> Self {
         value.map_or(Self::Empty, |value| Self::Number(value, places))

@@ -7,7 +7,7 @@ use unicode_width::UnicodeWidthStr;
 use super::Table;
 use crate::readable::one_line;
 
-/// Columns beside each other are parted by so many spaces.
+/// Columns beside each other are parted by this many spaces.
 const GAP: usize = 2;
 /// A column of words is folded down to this, and one of sentences to the second.
 const LEAST_WORDS: usize = 12;
@@ -18,7 +18,7 @@ const SENTENCE: usize = 48;
 const MOST_WORD: usize = 26;
 
 impl Table {
-    /// For a terminal of so many columns. Words are folded; then the least important columns are left out, and named below; what
+    /// For a terminal of this many columns. Words are folded; then the least important columns are left out, and named below; what
     /// still has no room stands upright, a row a block.
     #[must_use]
     pub fn terminal(&self, width: usize) -> String {
@@ -115,7 +115,7 @@ impl Table {
     }
 }
 
-/// Words in lines of at most so many columns.
+/// Words in lines of at most this many columns.
 fn folded(text: &str, width: usize) -> String {
     folded_under(text, width, 0)
 }

@@ -1,4 +1,4 @@
-//! What a run may use up: kept while it goes on, reckoned before it starts.
+//! What a run may use up: kept while it continues, reckoned before it starts.
 
 use std::sync::Mutex;
 

@@ -1,4 +1,4 @@
-//! Watches how busy the machine is while a run goes on: latencies of a busy machine are not the engine's alone.
+//! Watches how busy the machine is while a run continues: latencies of a busy machine are not the engine's alone.
 
 use std::fs;
 use std::sync::mpsc::{self, RecvTimeoutError};

@@ -162,7 +162,7 @@ impl<'r> Crew<'r> {
         };
         self.spending.settle(account, expected, record.used);
         if let Some(problem) = not_kept {
-            // The trial is done anew when there is room.
+            // The trial is done again when there is room.
             self.fault.lock().expect("no holder of this lock panics").get_or_insert(problem);
             self.stop.set();
             return None;
@@ -224,7 +224,7 @@ impl<'r> Crew<'r> {
             }
             drop(sender);
             for record in records {
-                // A trial that was stopped from our side has no outcome of its own and is done anew on resuming.
+                // A trial that was stopped from our side has no outcome of its own and is done again on resuming.
                 if record.outcome == Outcome::Stopped {
                     self.stop.set();
                     stopped = stopped.take().or(record.detail);

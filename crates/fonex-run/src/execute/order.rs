@@ -14,7 +14,7 @@ pub(super) type Group = Vec<TrialKey>;
 /// The trials that are not done, in the order of execution: warm-up first, then repeat by repeat, the variants taking turns
 /// clip by clip so that a slow minute of the machine hits them alike.
 ///
-/// Every variant that has timed trials left is warmed up anew: after an interruption its programs and connections are cold
+/// Every variant that has timed trials left is warmed up again: after an interruption its programs and connections are cold
 /// again. There are as many warm-up trials as trials at a time, if there are any, so that each program and connection gets
 /// one.
 pub(super) fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<Group> {

@@ -23,7 +23,7 @@ use crate::bench::{Bench, Plan, PlannedVariant};
 
 /// Somebody who follows a run as it goes.
 pub trait Progress {
-    /// The run begins, with so many trials in all and so many of them done before.
+    /// The run begins, with this many trials in all and this many of them done before.
     fn begun(&self, run: i64, trials: u64, done: u64);
     /// A trial has been stored.
     fn trial(&self, record: &TrialRecord);

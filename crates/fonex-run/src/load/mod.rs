@@ -1,4 +1,4 @@
-//! Load on the engines of a plan: steps of so many requests a second, or so many at a time.
+//! Load on the engines of a plan: steps of a number of requests a second, or of a number at a time.
 
 mod pool;
 
@@ -59,7 +59,7 @@ pub struct Loaded {
 /// is tried again: what a service refuses under load is a finding.
 ///
 /// # Errors
-/// When the corpus cannot be read, an engine cannot be built, or this machine does not allow so many requests at a time.
+/// When the corpus cannot be read, an engine cannot be built, or this machine does not allow this many requests at a time.
 pub fn put_load(
     bench: &Bench,
     plan: &Plan,
@@ -72,7 +72,7 @@ pub fn put_load(
     let stop = interrupt.flag();
     let most = threads_allowed(steps.forms)?;
     let mut loaded = Loaded { reports: Vec::new(), broken_off: None };
-    for variant in plan.variants.iter().take_while(|_| !stop.is_set()) {
+    for variant in plan.variants.iter().filter(|variant| variant.hears.is_none()).take_while(|_| !stop.is_set()) {
         let mut config = bench.engine(&variant.engine)?.clone();
         config.retry.attempts = 1;
         let measured = with_engine(&config, bench, HashMap::new(), |engine| {
@@ -95,7 +95,7 @@ pub fn put_load(
             (measured, broken_off)
         })?;
         loaded.broken_off = measured.1;
-        // Open and closed steps are not held against each other.
+        // Open and closed steps are not compared with each other.
         let (open, closed): (Vec<_>, Vec<_>) =
             measured.0.into_iter().partition(|step| matches!(step.form, LoadForm::Rate(_)));
         for steps in [open, closed] {
@@ -127,7 +127,7 @@ fn threads_allowed(forms: &[LoadForm]) -> Result<usize, Problem> {
 
 fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Heardable>, RunError> {
     let corpus = bench.read_corpus(Some(plan))?;
-    let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear);
+    let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear && variant.hears.is_none());
     let mut clips = Vec::new();
     for clip in corpus.clips.iter().filter(|clip| plan.selects(clip)) {
         let sound = match audio_path(&corpus.folder, clip).filter(|_| hears) {
@@ -241,7 +241,7 @@ impl<'a> Ask<'a> {
         std::mem::take(&mut *calls.lock().expect("no thread panics"))
     }
 
-    /// So many are under way at any time.
+    /// This many are under way at any time.
     fn closed<'env>(&self, pool: &Pool<'_, 'env>, count: u32, seconds: f64, started: Instant) -> Vec<LoadCall>
     where
         'a: 'env,
@@ -286,7 +286,7 @@ fn arrivals(rate: f64, seconds: f64, seed: u64) -> Vec<f64> {
     due
 }
 
-/// Processor seconds this process has used, where the system tells.
+/// Processor seconds this process has used, where the system reports it.
 fn processor_s() -> Option<f64> {
     const TICKS_A_SECOND: f64 = 100.0;
     let stat = std::fs::read_to_string("/proc/self/stat").ok()?;

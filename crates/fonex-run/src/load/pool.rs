@@ -72,7 +72,7 @@ impl<'scope, 'env> Pool<'scope, 'env> {
         drop(self.shared.changed.wait_while(state, busy).expect("no job panics while it is held"));
     }
 
-    /// Has a job done by each of so many threads, all at the same time.
+    /// Has a job done by each of this many threads, all at the same time.
     pub(super) fn on_each(&self, threads: usize, job: impl Fn(usize) + Send + Sync + 'env) {
         let threads = {
             let mut state = self.shared.state.lock().expect("no job panics while it is held");

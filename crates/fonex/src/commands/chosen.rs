@@ -101,7 +101,7 @@ impl ProfileArg {
     }
 }
 
-/// `TAG=VALUE` as typed for a slice, held against what the runs' clips share.
+/// `TAG=VALUE` as typed for a slice, compared with what the runs' clips share.
 pub fn parse_slice<'s>(typed: &'s str, keys: &[(String, Vec<String>)]) -> Result<(&'s str, &'s str), Problem> {
     let place = || Place::default().field("--slice");
     let (by, value) = typed.split_once('=').ok_or_else(|| {

@@ -92,7 +92,7 @@ struct DemoFolder {
 }
 
 impl DemoFolder {
-    /// Writes the shipped files; a demo that is there already is made anew, anything else is left alone.
+    /// Writes the shipped files; a demo that is there already is recreated, anything else is left alone.
     fn lay_out(&self) -> Result<(), Failure> {
         let store = self.folder.join(".fonex");
         let occupied = fs::read_dir(&self.folder).is_ok_and(|mut entries| entries.next().is_some());
@@ -228,7 +228,7 @@ impl DemoFolder {
     }
 }
 
-/// A file that tells a demo folder from any other.
+/// A file that marks a folder as made by the demo.
 const MARK: &str = ".made-by-fonex-demo";
 
 fn write_dir(dir: &Dir<'_>, target: &Path) -> Result<(), Failure> {

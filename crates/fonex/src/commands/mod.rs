@@ -23,6 +23,7 @@ pub mod show;
 mod sound;
 pub mod standin;
 mod studies;
+mod terms;
 pub mod trend;
 pub mod try_engine;
 pub mod turns;

@@ -8,7 +8,7 @@ use fonex_core::verdict::least_difference;
 
 use crate::output::{percent, plural};
 
-/// The error rate that differences are told around, for want of one measured.
+/// The error rate that differences are detected around, for want of one measured.
 const RATE: f64 = 0.1;
 
 /// The least difference between two error rates that these clips would tell, in a sentence; empty where they have no words.

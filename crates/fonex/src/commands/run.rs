@@ -193,7 +193,7 @@ fn say_what_happened(execution: &Execution) {
     }
 }
 
-/// The command that goes on where this one was stopped.
+/// The command that resumes what was stopped here.
 fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
     let mut command = format!("fonex run {}", plan.name);
     if let Some(label) = &options.label {

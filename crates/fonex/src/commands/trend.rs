@@ -184,7 +184,7 @@ fn mark(series: &Series, run: i64, label: &str) -> TrendMark {
     }
 }
 
-/// A step is marked where it began, a creep where it was told.
+/// A step is marked where it began, a creep where it was found.
 fn shown_at(change: &ChangeFinding) -> i64 {
     match change.shape {
         ChangeShape::Step => change.from,

@@ -93,7 +93,7 @@ pub fn colour() -> bool {
     std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
 }
 
-/// Columns of the terminal, or those the environment names in `COLUMNS`; 100 where nothing tells.
+/// Columns of the terminal, or those the environment names in `COLUMNS`; 100 where neither is known.
 pub fn width() -> usize {
     let named = || std::env::var("COLUMNS").ok()?.parse().ok();
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));

@@ -25,7 +25,7 @@ pub fn speech_lines(speech: &SpeechMeasures) -> String {
     }
     let words = speech.in_words();
     let summary = if words.is_empty() { String::new() } else { format!("{}: ", words.join(", ")) };
-    // What goes on in the next line is moved in further.
+    // What continues in the next line is moved in further.
     let line = |text: String| format!("  {}", folded_under(&text, width().saturating_sub(2), 4));
     let mut text = if parts.is_empty() { String::new() } else { line(summary + &parts.join(", ")) };
     let faults = faults(speech);

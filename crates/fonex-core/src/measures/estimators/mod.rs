@@ -183,7 +183,7 @@ impl Difference {
         }
     }
 
-    /// The smallest level at which the difference would be told from zero.
+    /// The smallest level at which the difference would be significant.
     #[must_use]
     pub fn p_value(&self) -> f64 {
         match &self.form {
@@ -193,7 +193,7 @@ impl Difference {
         }
     }
 
-    /// Units in all with which a difference as large as this would be told at level `alpha` with probability `power`. None
+    /// Units in all with which a difference as large as this would be detected at level `alpha` with probability `power`. None
     /// where no difference observed, or over a million would be needed.
     #[must_use]
     pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {

@@ -225,7 +225,7 @@ pub(super) fn sign_p_value(differences: &Sample) -> f64 {
     sign_scores(differences).map_or(1.0, |scores| scores.p_value(0.0))
 }
 
-/// Two variants whose quantiles are held against each other.
+/// Two variants whose quantiles are compared with each other.
 #[derive(Debug, Clone)]
 pub struct Pair {
     first: Vec<Row>,

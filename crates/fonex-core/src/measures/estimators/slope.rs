@@ -12,7 +12,7 @@ pub(super) struct Slope {
     pub(super) units: u64,
 }
 
-/// Points of a clip are brought to so many by medians of stretches, before all pairs of them are taken.
+/// Points of a clip are brought to this many by medians of stretches, before all pairs of them are taken.
 const MOST_POINTS: usize = 300;
 /// Stretches of equal length that the rest beside the line is averaged in.
 const STRETCHES: usize = 32;

@@ -1,4 +1,4 @@
-//! Ends of speech told while words followed, for each clip.
+//! Ends of speech reported while words followed, for each clip.
 
 use crate::Task;
 use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};

@@ -21,7 +21,7 @@ pub(super) static MEASURE: Measure = Measure {
     source: "",
 };
 
-/// Clips, missed ends, and clips in which an end was told.
+/// Clips, missed ends, and clips in which an end was reported.
 static MISSED_ENDS: Fact = Fact {
     id: "live_missed_ends",
     width: 3,

@@ -1,4 +1,4 @@
-//! Time from the end of each word to when it was shown for good, median.
+//! Time from the end of each word to when it last changed, median.
 
 use crate::Task;
 use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
@@ -20,7 +20,7 @@ pub(super) static MEASURE: Measure = Measure {
     source: "",
 };
 
-/// Milliseconds from the end of each word to when it was shown for good.
+/// Milliseconds from the end of each word to when it last changed.
 pub(super) static SETTLED: Fact = Fact {
     id: "live_settled",
     width: 1,

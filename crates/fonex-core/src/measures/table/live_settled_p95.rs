@@ -1,4 +1,4 @@
-//! Time from the end of each word to when it was shown for good, p95.
+//! Time from the end of each word to when it last changed, p95.
 
 use super::live_settled_p50::SETTLED;
 use crate::Task;

@@ -68,7 +68,7 @@ proptest::proptest! {
     }
 }
 
-/// What may be heard of a label that can be read in two ways, and what is wrong all the same: label, heard, words wrong.
+/// What may be heard of a label that can be read in two ways, and what is wrong nevertheless: label, heard, words wrong.
 #[test]
 fn a_label_that_can_be_read_in_two_ways_is_right_in_both() {
     const CASES: [(&str, &str, &str, u64); 41] = [

@@ -58,7 +58,7 @@ struct Found {
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Kind {
-    /// May go on with a fraction, a scale, money or percent.
+    /// May continue with a fraction, a scale, money or percent.
     Cardinal,
     /// An ordinal or a decade: complete as it is.
     Closed,
@@ -334,7 +334,7 @@ fn with_suffix(number: u64) -> String {
     format!("{number}{suffix}")
 }
 
-/// A cardinal goes on: "point five", "and a half", "million" after digits.
+/// A cardinal continues: "point five", "and a half", "million" after digits.
 fn extended(found: Found, rest: &[&str]) -> (String, usize) {
     let (mut digits, mut taken) = (found.digits, found.taken);
     if rest.get(taken) == Some(&"point") && is_digits(&digits) {

@@ -84,7 +84,7 @@ fn below_hundred(rest: &[&str]) -> Option<(u64, usize)> {
         },
     };
     let joined = usize::from(rest.get(taken) == Some(&"et"));
-    // Only sixty and eighty go on with ten to nineteen; only one and eleven are joined by "et".
+    // Only sixty and eighty continue with ten to nineteen; only one and eleven are joined by "et".
     let most = if tens == 60 || tens == 80 { 19 } else { 9 };
     match teens(&rest[taken + joined..]) {
         Some((unit, more)) if (1..=most).contains(&unit) && (joined == 0 || unit % 10 == 1) => {

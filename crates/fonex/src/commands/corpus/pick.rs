@@ -130,7 +130,7 @@ fn group(clip: &Clip, by: &[String]) -> String {
     by.iter().map(|field| fields.text(field).unwrap_or_default()).collect::<Vec<_>>().join("\u{1f}")
 }
 
-/// How small a difference so many clips can show.
+/// How small a difference this many clips can show.
 fn what_they_can_show(picked: &[&Clip]) -> String {
     let words: usize = picked.iter().map(|clip| clip.text.split_whitespace().count()).sum();
     let per_clip = words as f64 / picked.len() as f64;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use fonex_core::Clip;
 use fonex_core::material::{SpokenText, ladder, no_longer_than, read_texts};
-use fonex_core::text::plain_label;
+use fonex_core::text::{Label, plain_label};
 use fonex_formats::{Place, Problem, regular};
 
 use super::import::tag_and_value;
@@ -34,6 +34,10 @@ pub struct CorpusTexts {
     /// Language of the texts, as a BCP 47 tag
     #[arg(long)]
     pub lang: Option<String>,
+    /// File of names and terms, one per line, that must be heard where a text holds them; spellings that a recogniser may return as
+    /// {pylon six|mast six}
+    #[arg(long, value_name = "FILE")]
+    pub terms: Option<PathBuf>,
     /// Tag to add to every text; may be repeated
     #[arg(long = "tag", value_name = "TAG=VALUE")]
     pub tags: Vec<String>,
@@ -43,6 +47,7 @@ pub struct CorpusTexts {
 }
 
 pub fn texts(options: &CorpusTexts) -> Result<Code, Failure> {
+    let terms = options.terms.as_deref().map(read_terms).transpose()?.unwrap_or_default();
     let mut clips: Vec<Clip> = Vec::new();
     for file in &options.files {
         let written = regular::read_text(file).map_err(|error| Problem::io("read", file, &error))?;
@@ -59,7 +64,7 @@ pub fn texts(options: &CorpusTexts) -> Result<Code, Failure> {
         }
         let stem = stem(file, &clips);
         for (at, text) in all.iter().enumerate() {
-            clips.push(clip(options, format!("{stem}-{:03}", at + 1), text)?);
+            clips.push(clip(options, &terms, format!("{stem}-{:03}", at + 1), text)?);
         }
     }
     match &options.output {
@@ -80,8 +85,35 @@ fn stem(file: &Path, before: &[Clip]) -> String {
     names.find(|name| !taken(name)).unwrap_or(stem)
 }
 
-fn clip(options: &CorpusTexts, id: String, text: &SpokenText) -> Result<Clip, Problem> {
+/// Terms as they are written, with their first readings in small letters.
+type Terms = Vec<(String, String)>;
+
+fn read_terms(path: &Path) -> Result<Terms, Problem> {
+    let written = regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
+    let lines = (1..).zip(written.lines()).map(|(number, line)| (number, line.trim()));
+    lines
+        .filter(|(_, line)| !line.is_empty())
+        .map(|(number, line)| {
+            let label =
+                Label::parse(line).map_err(|error| Problem::new(error.to_string(), Place::line(path, number)))?;
+            Ok((line.to_owned(), label.first_reading().to_lowercase()))
+        })
+        .collect()
+}
+
+/// Whether a text holds a term, as whole words.
+fn holds(text: &str, term: &str) -> bool {
+    let edge = |c: Option<char>| c.is_none_or(|c| !c.is_alphanumeric());
+    !term.is_empty()
+        && text
+            .match_indices(term)
+            .any(|(at, found)| edge(text[..at].chars().next_back()) && edge(text[at + found.len()..].chars().next()))
+}
+
+fn clip(options: &CorpusTexts, terms: &Terms, id: String, text: &SpokenText) -> Result<Clip, Problem> {
     let mut clip = Clip { id, text: plain_label(&text.text), lang: options.lang.clone(), ..Clip::default() };
+    let low = text.text.to_lowercase();
+    clip.terms = terms.iter().filter(|(_, reading)| holds(&low, reading)).map(|(term, _)| term.clone()).collect();
     for typed in &options.tags {
         let (tag, value) = tag_and_value(typed)?;
         clip.tags.insert(tag.to_owned(), value.to_owned());

@@ -37,7 +37,7 @@ pub struct CorpusVary {
     pub seed: u64,
 }
 
-/// The clips that talk in the background of babble are drawn from so many.
+/// The clips that talk in the background of babble are drawn from this many.
 const BABBLE_CLIPS: usize = 40;
 
 pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {

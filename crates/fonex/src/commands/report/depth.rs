@@ -1,27 +1,18 @@
 //! What went wrong, on a page: kinds, confusions, terms, and whether engines are as sure as they should be.
 
+use crate::commands::terms::{Named, SHOWN, columns, terms_table};
 use crate::output::percent;
-use fonex_core::accuracy::{MistakeKind, Score, TermCounts, TermReport};
+use fonex_core::accuracy::{MistakeKind, Score};
 use fonex_report::charts::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 use fonex_report::{Cell, ChartFigure, Table};
-
-/// Rows of the longest tables.
-const SHOWN: usize = 12;
-
-/// The scores of a page with the names of their variants.
-pub type Named<'s> = (String, &'s Score);
 
 /// The tables that have something to say.
 pub fn depth_tables(scores: &[Named<'_>]) -> Vec<Table> {
     let mut tables = vec![kinds(scores)];
     tables.extend(scores.iter().filter_map(confused));
-    tables.push(terms(scores));
+    tables.push(terms_table("Must-hear terms", scores));
     tables.retain(|table| !table.is_empty());
     tables
-}
-
-fn columns<'c>(first: &'c str, scores: &'c [Named<'_>]) -> impl Iterator<Item = (&'c str, u8)> {
-    [(first, 0)].into_iter().chain(scores.iter().map(|(name, _)| (name.as_str(), 0)))
 }
 
 /// A row a kind, a column a variant.
@@ -60,38 +51,7 @@ fn confused((name, score): &Named<'_>) -> Option<Table> {
     Some(table)
 }
 
-/// A row a must-hear term, a column a variant.
-fn terms(scores: &[Named<'_>]) -> Table {
-    let reports = || scores.iter().map(|(_, score)| score.terms.as_ref());
-    let mut names: Vec<&str> = Vec::new();
-    for term in reports().flatten().flat_map(|report| &report.terms) {
-        if !names.contains(&term.term.as_str()) {
-            names.push(&term.term);
-        }
-    }
-    let heard = |counts: Option<TermCounts>| match counts {
-        Some(counts) if counts.found + counts.missed + counts.invented > 0 => {
-            let invented =
-                if counts.invented > 0 { format!(", {} invented", counts.invented) } else { String::new() };
-            Cell::text(format!("{} of {}{invented}", counts.found, counts.found + counts.missed))
-        }
-        _ => Cell::Empty,
-    };
-    let mut table = Table::new(columns("term", scores))
-        .titled("Must-hear terms")
-        .noted("Occurrences heard of those said; the most often missed by the first variant come first.");
-    if names.is_empty() {
-        return table;
-    }
-    table.row([Cell::text("all")].into_iter().chain(reports().map(|report| heard(report.map(|report| report.all)))));
-    for name in names.into_iter().take(SHOWN) {
-        let of = |report: &TermReport| report.terms.iter().find(|term| term.term == name).map(|term| term.counts);
-        table.row([Cell::text(name)].into_iter().chain(reports().map(|report| heard(report.and_then(of)))));
-    }
-    table
-}
-
-/// How often words of each confidence are right; none where no engine tells confidences.
+/// How often words of each confidence are right; none where no engine gives confidences.
 pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
     let series: Vec<PlaneSeries> = scores
         .iter()

@@ -31,6 +31,7 @@ use super::chosen::ProfileArg;
 use super::compare::{findings_table, statement};
 use super::{find_run, show};
 use crate::cli::BenchArg;
+use crate::commands::terms::{PRONOUNCED, terms_table};
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
 use fonex_core::verdict::FEW_CLIPS;
@@ -105,6 +106,14 @@ fn page(
             scores.push((names.of(side), score));
         }
     }
+    let mut heard: Vec<(String, Score)> = Vec::new();
+    for side in by_kind(&sides)[2].iter() {
+        if let Some(score) = score_in_depth(store, side.run, side.variant)? {
+            heard.push((names.of(*side), score));
+        }
+    }
+    let heard: Vec<(String, &Score)> = heard.iter().map(|(name, score)| (name.clone(), score)).collect();
+    let pronounced = terms_table(PRONOUNCED, &heard);
     let scores: Vec<(String, &Score)> = scores.iter().map(|(name, score)| (name.clone(), score)).collect();
     let titles: Vec<String> = runs.iter().map(RunView::name).collect();
     let noun = if titles.len() == 1 { "Run" } else { "Runs" };
@@ -116,7 +125,8 @@ fn page(
     let findings = findings_table(&comparisons, true).titled("Findings").noted(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
     );
-    let tables = std::iter::once(findings).chain(depth_tables(&scores)).filter(|table| !table.is_empty());
+    let tables =
+        std::iter::once(findings).chain([pronounced]).chain(depth_tables(&scores)).filter(|table| !table.is_empty());
     Ok(ReportData {
         title: format!("Speech benchmark: {} {}", noun.to_lowercase(), titles.join(", ")),
         subtitle: format!(

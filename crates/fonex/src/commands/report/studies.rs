@@ -1,4 +1,4 @@
-//! What is no run on a page: windows held against each other, load, turns of a conversation.
+//! What is no run on a page: windows compared with each other, load, turns of a conversation.
 
 use fonex_core::latency::LoadReport;
 use fonex_report::{ChartFigure, ReportData};

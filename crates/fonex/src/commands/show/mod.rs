@@ -23,12 +23,13 @@ use super::in_depth::in_depth;
 use super::{find_run, find_variant};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, percent, plural};
+use crate::output::{self, Table, percent, plural};
 use clips::{show_clip, worst_clips};
 use likeness::show_likeness;
 use notes::{cautions, costs, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{folded, measures_table, off_the_rest, variants_table};
+use voices::pronunciation;
 pub use voices::scorecard;
 
 #[derive(Debug, Args)]
@@ -132,7 +133,8 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<()
         }
         Format::Table => {
             let natural = natural(store, view)?;
-            output::print(&page(view, &natural))
+            let pronounced = pronunciation(store, view)?;
+            output::print(&page(view, &natural, &pronounced))
         }
         form => output::print_table(&every_figure(view), form),
     }
@@ -141,11 +143,15 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<()
 /// Titles of the kinds of variants.
 pub const KINDS: [&str; 4] = ["Recognisers", "Synthesisers", "Voices as heard", "Responders"];
 
-fn page(view: &RunView, natural: &[Natural]) -> String {
+fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
     let mut page = header(view);
     if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
         page += &output::text(&scorecard(view, natural));
         page.push('\n');
+        if !pronounced.is_empty() {
+            page += &output::text(pronounced);
+            page.push('\n');
+        }
     }
     let sides: Vec<Side<'_>> =
         view.variants.iter().map(|variant| Side { run: view, variant, material: Material::Whole }).collect();

@@ -144,7 +144,7 @@ const MOST_VALUES: usize = 12;
 
 /// A slice with fewer clips says little; several of one tag are folded into a line.
 const FEW_CLIPS_OF_A_SLICE: u64 = 5;
-/// So many small slices of one tag are still shown.
+/// This many small slices of one tag are still shown.
 const FEW_SMALL_ONES: usize = 3;
 
 /// Which slices a page shows, by what is shared and clips, and a note on those that it folds.

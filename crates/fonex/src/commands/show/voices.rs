@@ -1,8 +1,12 @@
 //! The scorecard of a run's voices: a line each.
 
-use fonex_analysis::{Natural, RunView, VoiceCard};
+use fonex_analysis::{MANY_TRIALS, Natural, RunView, VoiceCard, score_in_depth};
+use fonex_core::accuracy::Score;
 use fonex_core::measures::{Measure, find};
 
+use fonex_store::{Store, StoreError};
+
+use crate::commands::terms::{PRONOUNCED, terms_table};
 use crate::output::{Cell, Table};
 
 /// The delay that a listener notices.
@@ -18,6 +22,21 @@ const COLUMNS: [(&str, u8); 8] = [
     ("pitch_range_st", 3),
     ("loudness_lufs", 4),
 ];
+
+/// Must-hear terms of the texts by voice and recogniser: which names and terms are said so that they are understood. Empty without terms.
+pub(super) fn pronunciation(store: &Store, view: &RunView) -> Result<Table, StoreError> {
+    let mut heard: Vec<(String, Score)> = Vec::new();
+    for variant in view.variants.iter().filter(|variant| variant.variant.hears.is_some()) {
+        // Texts are aligned again for it: of very many that takes long, and the report has it.
+        if variant.extras.trials <= MANY_TRIALS as u64
+            && let Some(score) = score_in_depth(store, view, variant)?
+        {
+            heard.push((variant.variant.name.clone(), score));
+        }
+    }
+    let heard: Vec<(String, &Score)> = heard.iter().map(|(name, score)| (name.clone(), score)).collect();
+    Ok(terms_table(PRONOUNCED, &heard))
+}
 
 /// A row for each voice, and one for natural recordings where a recogniser heard some.
 pub fn scorecard(view: &RunView, natural: &[Natural]) -> Table {
