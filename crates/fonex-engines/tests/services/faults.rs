@@ -103,7 +103,7 @@ fn every_fault_has_its_outcome_over_every_transport() {
         ("endless", 0, "longer than 32 MiB"),
         ("endless", 1, "longer than 64 MiB"),
         ("quota", 3, "quota of this month"),
-        ("broken-audio", 1, "linked audio"),
+        ("broken-audio", 1, "its audio"),
         ("nobody-listens", 0, "nothing listens there"),
     ] {
         assert!(said(fault, transport).contains(words), "{fault}: {}", said(fault, transport));
