@@ -16,7 +16,7 @@ pub struct VoiceCard<'v> {
     pub voice: &'v VariantView,
     /// Each recogniser's name and what it makes of the voice, in the order of the plan.
     pub heard_by: Vec<(String, &'v VariantView)>,
-    /// Whether no other voice is surely better in one thing and surely no worse in any, of [`VoiceCard::AXES`].
+    /// Whether no other voice is surely better in one thing, with no worse an interval in the others: the WERs and [`VoiceCard::AXES`].
     pub on_front: bool,
 }
 
@@ -56,7 +56,7 @@ impl<'v> VoiceCard<'v> {
         heard.chain(own).collect()
     }
 
-    /// Whether this voice is surely better in one thing, and in no other is there room for its being worse.
+    /// Whether this voice is surely better in one thing, and neither bound of its interval is worse in any other.
     fn beats(&self, other: &Self) -> bool {
         let mut better_somewhere = false;
         for ((measure, own), (_, others)) in self.axes().into_iter().zip(other.axes()) {

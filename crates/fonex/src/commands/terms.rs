@@ -21,13 +21,14 @@ pub fn columns<'c>(first: &'c str, scores: &'c [Named<'_>]) -> impl Iterator<Ite
 pub fn terms_table(title: &str, scores: &[Named<'_>]) -> Table {
     let reports = || scores.iter().map(|(_, score)| score.terms.as_ref());
     let mut names: Vec<&str> = Vec::new();
-    for term in reports().flatten().flat_map(|report| &report.terms) {
+    let occurs = |counts: TermCounts| counts.found + counts.missed + counts.invented > 0;
+    for term in reports().flatten().flat_map(|report| &report.terms).filter(|term| occurs(term.counts)) {
         if !names.contains(&term.term.as_str()) {
             names.push(&term.term);
         }
     }
     let heard = |counts: Option<TermCounts>| match counts {
-        Some(counts) if counts.found + counts.missed + counts.invented > 0 => {
+        Some(counts) if occurs(counts) => {
             let invented =
                 if counts.invented > 0 { format!(", {} invented", counts.invented) } else { String::new() };
             Cell::text(format!("{} of {}{invented}", counts.found, counts.found + counts.missed))

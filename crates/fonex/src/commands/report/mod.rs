@@ -191,9 +191,12 @@ fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
         let outcomes = side.variant.extras.outcomes.iter().map(|count| format!("{} {}", count.trials, count.outcome));
         cautions.push(format!("{}: {}", side.name(), outcomes.collect::<Vec<_>>().join(", ")));
     }
-    for side in sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0) {
-        let clips = plural(side.variant.clips, "clip");
-        cautions.push(format!("{}: {clips}, so intervals are rough", side.name()));
+    let few: Vec<&Side<'_>> =
+        sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0).collect();
+    for alike in few.chunk_by(|a, b| a.variant.clips == b.variant.clips) {
+        let names: Vec<String> = alike.iter().map(|side| side.name()).collect();
+        let clips = plural(alike[0].variant.clips, "clip");
+        cautions.push(format!("only {clips}, so intervals are rough: {}", names.join(", ")));
     }
     for run in sides.iter().map(|side| side.run).filter(|run| !run.run.left_out.is_empty()) {
         let count = plural(run.run.left_out.len() as u64, "clip");

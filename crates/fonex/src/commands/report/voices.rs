@@ -116,9 +116,13 @@ pub fn trade_off(runs: &[RunView]) -> Option<ChartFigure> {
             .to_owned(),
     };
     let behind = if behind.is_empty() {
-        "No voice is surely worse than another in all respects.".to_owned()
+        "No voice has another that is surely better in one respect and has no worse an interval in the others."
+            .to_owned()
     } else {
-        format!("Surely worse than another voice, and in no respect better: {}.", behind.join(", "))
+        format!(
+            "Another voice is surely better in one respect, with no worse an interval in the others, than {}.",
+            behind.join(", ")
+        )
     };
     Some(ChartFigure { svg: plane_svg(&chart), caption: format!("Understanding against delay. {behind}") })
 }

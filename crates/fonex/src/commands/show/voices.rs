@@ -89,8 +89,7 @@ pub fn scorecard(view: &RunView, natural: &[Natural]) -> Table {
     }
     let runs: Vec<String> =
         natural.iter().map(|natural| format!("{} in run {}", natural.recogniser, natural.run)).collect();
-    let mut note = "WER: what recognisers get wrong of what the voice speaks. Front: no other voice is surely better in one of WER, \
-                    faults, first sound and cost, and no worse in any."
+    let mut note = "WER: what recognisers get wrong of what the voice speaks. Front: no other voice is surely better in one of WER, faults, first sound and cost, with no worse an interval in the others."
         .to_owned();
     if !runs.is_empty() {
         note += &format!(" Natural recordings: {}.", runs.join(", "));
