@@ -11,7 +11,6 @@ use fonex_store::{Machine, Run, RunState, Store, StoreError};
 use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
-use crate::sound::sound_between;
 use crate::view::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
@@ -119,7 +118,7 @@ pub struct Comparison {
     /// What the second costs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub second_cost: Option<CostSummary>,
-    /// How alike the two sound, where both speak and no measures were named.
+    /// How alike the two sound, where both speak and somebody has listened: [`crate::sound_between`].
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sound: Option<SoundChange>,
 }
@@ -140,18 +139,17 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
         let fewest = findings.iter().filter(|finding| finding.slice.is_none()).map(|finding| finding.clips).min();
         let mut cautions = cautions(*first, *second);
         cautions.extend(few_clips(fewest.unwrap_or(u64::MAX)));
-        let sound = if asked.measures.is_empty() { sound_between(store, first, second)? } else { None };
-        Ok(Comparison {
+        Comparison {
             first: first.name(),
             second: second.name(),
             cautions,
             findings,
             first_cost: first.variant.cost.clone(),
             second_cost: second.variant.cost.clone(),
-            sound,
-        })
+            sound: None,
+        }
     });
-    comparisons.collect()
+    Ok(comparisons.collect())
 }
 
 /// Two variants with the clips they share, as places in each one's corpus.

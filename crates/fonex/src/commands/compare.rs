@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use fonex_analysis::{
-    Asked, Comparison, CostSummary, Material, RunView, Side, VariantView, Wanted, comparable, compare,
+    Asked, Comparison, CostSummary, Material, RunView, Side, VariantView, Wanted, comparable, compare, sound_between,
 };
 use fonex_core::measures::find;
 use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
@@ -73,7 +73,12 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         Some(varied) => varied.pairs(&named),
         None => pairs(&named)?,
     };
-    let comparisons = compare(&store, &pairs, &asked)?;
+    let mut comparisons = compare(&store, &pairs, &asked)?;
+    if asked.measures.is_empty() {
+        for (comparison, (first, second)) in comparisons.iter_mut().zip(&pairs) {
+            comparison.sound = sound_between(&store, first, second)?;
+        }
+    }
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
         let problem = Problem::new("none of these measures applies to these variants", Place::default());
         return Err(problem.remedy("fonex measures lists the tasks of each measure").into());

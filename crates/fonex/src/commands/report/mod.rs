@@ -107,7 +107,9 @@ fn page(
         }
     }
     let mut heard: Vec<(String, Score)> = Vec::new();
-    for side in by_kind(&sides)[2].iter() {
+    // Texts are aligned again for their terms alone.
+    let [_, _, voices, _] = by_kind(&sides);
+    for side in voices.iter().filter(|side| side.variant.measures.get("term_recall").is_some()) {
         if let Some(score) = score_in_depth(store, side.run, side.variant)? {
             heard.push((names.of(*side), score));
         }

@@ -28,7 +28,9 @@ pub(super) fn pronunciation(store: &Store, view: &RunView) -> Result<Table, Stor
     let mut heard: Vec<(String, Score)> = Vec::new();
     for variant in view.variants.iter().filter(|variant| variant.variant.hears.is_some()) {
         // Texts are aligned again for it: of very many that takes long, and the report has it.
-        if variant.extras.trials <= MANY_TRIALS as u64
+        let has_terms = variant.measures.get("term_recall").is_some();
+        if has_terms
+            && variant.extras.trials <= MANY_TRIALS as u64
             && let Some(score) = score_in_depth(store, view, variant)?
         {
             heard.push((variant.variant.name.clone(), score));
