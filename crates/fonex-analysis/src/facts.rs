@@ -17,6 +17,7 @@ use crate::checksum::profile_checksum;
 use crate::column::Column;
 use crate::extras::{AskedText, Extras, ExtrasBuilder};
 use crate::labels::{Labels, StoredLabel};
+use crate::markup::PlainTwins;
 use crate::rounds::in_rounds;
 
 /// Trials of one part that one core works on.
@@ -132,6 +133,7 @@ struct Around<'r> {
     /// By variant: what a unit of use costs.
     prices: Vec<Option<UnitCosts>>,
     empty: &'r ScoreBuilder,
+    plain: PlainTwins,
 }
 
 /// Trials that were read together, and the labels of their clips.
@@ -260,6 +262,7 @@ impl<'r> Around<'r> {
             facts: run.variants.iter().map(|variant| facts_of(variant.task)).collect(),
             prices,
             empty,
+            plain: PlainTwins::load(store, run)?,
         })
     }
 
@@ -307,10 +310,7 @@ impl<'r> Around<'r> {
         let Ok(label) = Label::parse(&clip.text) else { return Ok(None) };
         let hearing = (variant.task == Task::Hear).then(|| self.hearing(record, clip, &label, builder));
         let in_pieces = hearing.as_ref().is_some_and(|counts| counts.in_pieces);
-        let words_to_speak = match variant.task {
-            Task::Hear => 0,
-            Task::Speak | Task::Reply => label.first_reading().split_whitespace().count() as u64,
-        };
+        let text_to_speak = if variant.task == Task::Hear { String::new() } else { label.first_reading() };
         let costs = self.prices[record.key.variant];
         let trial = Trial {
             clip,
@@ -323,7 +323,8 @@ impl<'r> Around<'r> {
             peak_memory_kib: record.peak_memory_kib,
             spoken: record.measures.as_ref(),
             speech: record.speech.as_ref(),
-            words_to_speak,
+            text_to_speak: &text_to_speak,
+            markup: self.plain.followed(record.key.variant, clip, record.speech.as_ref()),
             replied: record.replied.as_deref(),
             traffic: Some(&record.traffic),
             cost: costs.zip(record.used).map(|(costs, used)| costs.cost(used)),

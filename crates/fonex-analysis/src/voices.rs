@@ -48,6 +48,38 @@ impl<'v> VoiceCard<'v> {
         words_for(value("syllable_rate"), value("pitch_range_st"))
     }
 
+    /// A figure of the voice, or, of a measure of hearing, the mean over its recognisers.
+    #[must_use]
+    pub fn figure(&self, measure: &Measure) -> Option<f64> {
+        if let Some(own) = self.voice.measures.get(measure.id) {
+            return Some(own.value);
+        }
+        let heard: Vec<f64> =
+            self.heard_by.iter().filter_map(|(_, heard)| Some(heard.measures.get(measure.id)?.value)).collect();
+        (!heard.is_empty()).then(|| heard.iter().sum::<f64>() / heard.len() as f64)
+    }
+
+    /// How voices stand by some measures with weights: each figure is scaled so that the best of the voices has 1 and the worst 0, and the mean
+    /// is taken by weight. None for a voice that lacks a figure.
+    #[must_use]
+    pub fn weighted(cards: &[Self], weights: &[(&'static Measure, f64)]) -> Vec<Option<f64>> {
+        let all: f64 = weights.iter().map(|(_, weight)| weight).sum();
+        let mut sums: Vec<Option<f64>> = vec![Some(0.0); cards.len()];
+        for (measure, weight) in weights {
+            let figures: Vec<Option<f64>> = cards.iter().map(|card| card.figure(measure)).collect();
+            let known = || figures.iter().flatten().copied();
+            let (low, high) = (known().fold(f64::INFINITY, f64::min), known().fold(f64::NEG_INFINITY, f64::max));
+            for (sum, figure) in sums.iter_mut().zip(&figures) {
+                let place = figure.map(|figure| {
+                    let up = if high > low { (figure - low) / (high - low) } else { 1.0 };
+                    if measure.better == Better::Lower && high > low { 1.0 - up } else { up }
+                });
+                *sum = sum.zip(place).map(|(sum, place)| sum + place * weight / all);
+            }
+        }
+        sums
+    }
+
     /// The figures that voices are traded off by: first the WER of each recogniser that hears it.
     fn axes(&self) -> Vec<(&'static Measure, Option<&'v Estimate>)> {
         let wer = find("wer");
@@ -149,7 +181,7 @@ fn spoken_clips(view: &RunView) -> Vec<u32> {
 }
 
 /// `marl/river`, of a variant that hears a voice.
-fn listener(variant: &VariantView) -> String {
+pub(crate) fn listener(variant: &VariantView) -> String {
     let variant = &variant.variant;
     if variant.model.is_empty() { variant.engine.clone() } else { format!("{}/{}", variant.engine, variant.model) }
 }

@@ -96,4 +96,34 @@ fn main() {
         );
         row(&format!("step from 8 to 11 % at run 9, {clips} clips"), seen, "detected");
     }
+    let even = |rate: f64| Shape::Even { rate };
+    let lost = |share: f64| Shape::Lost { share, rate: 0.05 };
+    for (name, accepted, worse) in
+        [("scattered", even(0.08), even(0.10)), ("3 % of clips lost", lost(0.03), lost(0.051_05))]
+    {
+        for (clips, limits) in [(50, 1), (200, 1), (200, 5), (1_000, 1)] {
+            let case = format!("gate, margin 2 points, {name}, {clips} clips, {limits} limits");
+            let of_three = |gated: Gated| {
+                let open = (1.0 - gated.passed - gated.failed).max(0.0);
+                format!("{} pass, {} fail, {} undecided", percent(gated.passed), percent(gated.failed), percent(open))
+            };
+            let same = gates(accepted, accepted, 0.02, clips, limits, 1, sims / 2);
+            row(&format!("{case}: a build that is no worse"), of_three(same), "5 % fail");
+            let margin = gates(accepted, worse, 0.02, clips, limits, 1, sims / 2);
+            row(&format!("{case}: one worse by 2 points"), of_three(margin), "5 % pass");
+        }
+    }
+    for (name, accepted, worse) in
+        [("no worse", even(0.08), even(0.08)), ("worse by the margin", even(0.08), even(0.10))]
+    {
+        let gated = gates(accepted, worse, 0.02, 300, 1, 30, sims / 10);
+        let seen = format!(
+            "of the builds {} pass and {} fail; any fails in {} of the series, any passes in {}",
+            percent(gated.passed),
+            percent(gated.failed),
+            percent(gated.series_failed),
+            percent(gated.series_passed)
+        );
+        row(&format!("30 builds in turn against one baseline, {name}, 300 clips"), seen, "5 % of builds");
+    }
 }

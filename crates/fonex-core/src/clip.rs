@@ -20,6 +20,9 @@ pub struct Clip {
     pub audio: Option<String>,
     /// What is said, as a person would write it.
     pub text: String,
+    /// The same text with markup for a voice (SSML, W3C), which voices are given that take it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ssml: Option<String>,
     /// Which side of a recording of two the clip is; both mixed where it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub side: Option<Side>,

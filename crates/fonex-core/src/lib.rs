@@ -14,6 +14,7 @@ pub mod latency;
 pub mod material;
 pub mod measures;
 pub mod outcome;
+pub mod panel;
 pub mod speech;
 pub mod stats;
 mod task;

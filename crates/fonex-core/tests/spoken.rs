@@ -123,8 +123,11 @@ fn every_fault_has_a_name_and_a_measure() {
         repeated: Some(Fault { at_s: 0.1, count: 1 }),
         long_pauses: Some(Fault { at_s: 0.1, count: 1 }),
         not_speech: true,
+        other_rate_hz: Some(8_000),
+        other_container: true,
+        silent: true,
     };
-    assert_eq!(all.names().len(), 8);
+    assert_eq!(all.names().len(), 11);
     assert!(Faults::default().names().is_empty());
     let faults = find("faulty_clips").unwrap().fact;
     let of_faults = ALL.iter().filter(|measure| measure.fact.id == faults.id);

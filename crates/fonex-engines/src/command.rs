@@ -22,7 +22,7 @@ use crate::json;
 use crate::mapping::{ResultConfig, ResultForm, Wanted};
 use crate::process::{Ending, Finished, Job, failure, run};
 use crate::rules::{self, OutcomeRule};
-use crate::spoken::{from_base64, sound};
+use crate::spoken::{Sound, from_base64, sound, spoken};
 use crate::template::values_in;
 use crate::values::{Known, Values, look_up, variables_in};
 use crate::{
@@ -67,12 +67,14 @@ pub enum Stdin {
     Nothing,
     /// The text to speak.
     Text,
+    /// The text to speak with its markup (SSML).
+    Ssml,
     /// The WAV file to hear.
     Audio,
 }
 
-const VALUES: [&str; 10] =
-    ["audio", "text", "earlier", "text_file", "output", "voice", "model", "lang", "clip_id", "audio_rate_hz"];
+const VALUES: [&str; 11] =
+    ["audio", "text", "ssml", "earlier", "text_file", "output", "voice", "model", "lang", "clip_id", "audio_rate_hz"];
 
 impl CommandConfig {
     /// Checks what can be checked before the first trial.
@@ -100,8 +102,11 @@ impl CommandConfig {
                 (self.stdin == Stdin::Audio || self.uses("audio"), "{audio} in the command, or stdin = \"audio\"")
             }
             Task::Speak | Task::Reply => {
-                let given = self.stdin == Stdin::Text || self.uses("text") || self.uses("text_file");
-                (given, "{text} or {text_file} in the command, or stdin = \"text\"")
+                let given = matches!(self.stdin, Stdin::Text | Stdin::Ssml)
+                    || self.uses("text")
+                    || self.uses("ssml")
+                    || self.uses("text_file");
+                (given, "{text}, {text_file} or {ssml} in the command, or stdin = \"text\" or \"ssml\"")
             }
         };
         if !given {
@@ -151,6 +156,7 @@ struct Call<'c> {
     lang: Option<&'c str>,
     form: Form<'c>,
     text: Option<&'c str>,
+    ssml: Option<String>,
     earlier: &'c [String],
     sound: Option<&'c [u8]>,
     task: Task,
@@ -194,12 +200,14 @@ impl CommandEngine {
             values.set(name, file(path).display().to_string());
         }
         values.set("text", call.text.unwrap_or_default().to_owned());
+        values.set("ssml", call.ssml.clone().unwrap_or_default());
         values.set("earlier", call.earlier.join("\n"));
         let argv: Vec<String> = config.command.iter().map(|argument| values.fill(argument)).collect();
         let env = config.env.iter().map(|(key, template)| (key.clone(), values.fill(template))).collect();
         let stdin = match config.stdin {
             Stdin::Nothing => None,
             Stdin::Text => call.text.map(|text| text.as_bytes().to_vec()),
+            Stdin::Ssml => call.ssml.as_ref().map(|ssml| ssml.as_bytes().to_vec()),
             Stdin::Audio => call.sound.map(<[u8]>::to_vec),
         };
         self.warm_up(&env);
@@ -329,7 +337,8 @@ impl Engine for CommandEngine {
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };
         let HearRequest { clip_id, lang, form, stop, .. } = *request;
-        let call = Call { clip_id, lang, form, text: None, earlier: &[], sound: Some(&sound), task: Task::Hear };
+        let call =
+            Call { clip_id, lang, form, text: None, ssml: None, earlier: &[], sound: Some(&sound), task: Task::Hear };
         match self.call(&call, stop) {
             // A rule may say that the program heard nothing.
             Err(failed @ Answer { outcome: Outcome::Nothing, .. }) => {
@@ -345,20 +354,22 @@ impl Engine for CommandEngine {
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
         let SpeakRequest { clip_id, lang, form, stop, text, .. } = *request;
-        let call = Call { clip_id, lang, form, text: Some(text), earlier: &[], sound: None, task: Task::Speak };
+        let ssml = Some(request.as_ssml());
+        let call = Call { clip_id, lang, form, text: Some(text), ssml, earlier: &[], sound: None, task: Task::Speak };
         let raw = match self.call(&call, stop) {
             Ok(raw) => raw,
             Err(failed) => return failed,
         };
         match self.sound_result(raw.bytes) {
-            Ok(audio) => Answer::with(Outcome::Done, audio, raw.measured),
+            Ok(sound) => spoken(Answer::with(Outcome::Done, sound, raw.measured)),
             Err(why) => Answer::failed(Outcome::Broken, why).measured(raw.measured),
         }
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let SpeakRequest { clip_id, lang, form, stop, text, earlier, .. } = *request;
-        let call = Call { clip_id, lang, form, text: Some(text), earlier, sound: None, task: Task::Reply };
+        let call =
+            Call { clip_id, lang, form, text: Some(text), ssml: None, earlier, sound: None, task: Task::Reply };
         match self.call(&call, stop) {
             Err(failed) => failed,
             Ok(raw) => match self.text_result(&raw.bytes, call.task) {
@@ -370,7 +381,7 @@ impl Engine for CommandEngine {
 }
 
 impl CommandEngine {
-    fn sound_result(&self, bytes: Vec<u8>) -> Result<Audio, String> {
+    fn sound_result(&self, bytes: Vec<u8>) -> Result<Sound, String> {
         let result = &self.config.result;
         let Some(address) = result.audio.as_ref().filter(|_| self.config.form(Task::Speak) == ResultForm::Json)
         else {

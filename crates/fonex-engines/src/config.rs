@@ -7,6 +7,7 @@ use std::sync::Arc;
 use fonex_core::Clip;
 use fonex_core::Task;
 use fonex_core::cost::Prices;
+use fonex_core::speech::AskedSound;
 use fonex_formats::{Place, Problem, nearest, value_strict};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -56,6 +57,8 @@ pub struct EngineConfig {
     pub settings: Settings,
     /// In which form it is given audio.
     pub audio: AudioForm,
+    /// The form of the sound that a synthesiser is asked for, where the bench file says so.
+    pub asked_sound: AskedSound,
     /// How long to wait, how much at once, how much it takes.
     pub limits: Limits,
     /// When a call is tried again.
@@ -145,10 +148,10 @@ struct CommonConfig {
     voice_file: Option<String>,
     #[serde(default)]
     settings: Map<String, Value>,
-    #[serde(default = "speech_rate")]
-    audio_rate_hz: u32,
     #[serde(default)]
-    audio_container: Container,
+    audio_rate_hz: Option<u32>,
+    #[serde(default)]
+    audio_container: Option<Container>,
     #[serde(default = "sixteen")]
     audio_bits: u16,
     #[serde(default)]
@@ -159,9 +162,8 @@ struct CommonConfig {
     prices: Option<Prices>,
 }
 
-const fn speech_rate() -> u32 {
-    16_000
-}
+/// The rate engines are given audio in where nothing else is asked for.
+const SPEECH_RATE_HZ: u32 = 16_000;
 
 const fn sixteen() -> u16 {
     16
@@ -208,8 +210,8 @@ impl EngineConfig {
             return Err(problem.remedy("remove them, or write task = \"speak\""));
         }
         let audio = AudioForm {
-            rate_hz: general.audio_rate_hz,
-            container: general.audio_container,
+            rate_hz: general.audio_rate_hz.unwrap_or(SPEECH_RATE_HZ),
+            container: general.audio_container.unwrap_or_default(),
             bits: general.audio_bits,
         };
         audio.check(&at)?;
@@ -225,6 +227,14 @@ impl EngineConfig {
             voices,
             settings: general.settings.into_iter().map(|(key, value)| (key, plain(&value))).collect(),
             audio,
+            asked_sound: if general.task == Task::Speak {
+                AskedSound {
+                    rate_hz: general.audio_rate_hz,
+                    container: general.audio_container.map(Container::as_str),
+                }
+            } else {
+                AskedSound::default()
+            },
             limits: general.limits,
             retry: general.retry,
             prices: general.prices,
@@ -356,5 +366,6 @@ pub fn build_engine(config: &EngineConfig, around: &Surroundings) -> Result<Box<
             Box::new(StandInEngine::new(&config.name, standin.clone(), labels, around.seed))
         }
     };
-    Ok(Box::new(Guarded::new(inner, config.limits.clone(), config.retry.clone(), redaction, around.seed)))
+    let guarded = Guarded::new(inner, config.limits.clone(), config.retry.clone(), redaction, around.seed);
+    Ok(Box::new(guarded.asking_for(config.asked_sound)))
 }

@@ -51,5 +51,8 @@ pub(crate) fn add(measured: &mut Measured, later: &Measured) {
     measured.cpu_s = sum(measured.cpu_s, later.cpu_s);
     measured.peak_memory_kib = measured.peak_memory_kib.max(later.peak_memory_kib);
     measured.first_ms = measured.first_ms.or(later.first_ms);
+    if measured.came_as.is_none() {
+        measured.came_as.clone_from(&later.came_as);
+    }
     measured.traffic.append(later.traffic.clone());
 }

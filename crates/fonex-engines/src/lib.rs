@@ -31,6 +31,7 @@ use std::time::Duration;
 
 use fonex_core::audio::Audio;
 use fonex_core::latency::Traffic;
+use fonex_core::speech::AskedSound;
 use fonex_core::{Heard, Outcome};
 
 pub use audio_form::{AudioForm, Container};
@@ -59,6 +60,11 @@ pub trait Engine: Send + Sync {
 
     /// In which form the engine is given audio: container, rate, width. One channel always.
     fn given(&self) -> String;
+
+    /// In which form it is asked to give sound, where it is told.
+    fn asked_sound(&self) -> AskedSound {
+        AskedSound::default()
+    }
 
     /// Has a clip heard.
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard>;
@@ -127,6 +133,8 @@ pub struct SpeakRequest<'r> {
     pub lang: Option<&'r str>,
     /// The text, one reading of it.
     pub text: &'r str,
+    /// The same text with markup (SSML), where the clip has some.
+    pub ssml: Option<&'r str>,
     /// What a dialogue came to before, alternately what was said and what was replied; for a reply.
     pub earlier: &'r [String],
     /// Which form of the engine.
@@ -147,7 +155,27 @@ impl<'r> SpeakRequest<'r> {
         form: Form<'r>,
         stop: &'r StopFlag,
     ) -> Self {
-        Self { clip_id, lang, text, earlier: &[], form, stop, watch: None }
+        Self { clip_id, lang, text, ssml: None, earlier: &[], form, stop, watch: None }
+    }
+}
+
+impl SpeakRequest<'_> {
+    /// The text as SSML 1.1: its own markup, or the plain text within a `speak` element.
+    #[must_use]
+    pub fn as_ssml(&self) -> String {
+        self.ssml.map_or_else(
+            || {
+                let escaped = |text: &str| {
+                    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+                };
+                format!(
+                    "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"{}\">{}</speak>",
+                    escaped(self.lang.unwrap_or("en")),
+                    escaped(self.text)
+                )
+            },
+            str::to_owned,
+        )
     }
 }
 
@@ -189,6 +217,8 @@ pub struct Measured {
     pub cpu_s: Option<f64>,
     /// Peak resident memory of the engine's largest process in KiB.
     pub peak_memory_kib: Option<u64>,
+    /// Container and codec of the sound that came, as its bytes say.
+    pub came_as: Option<Box<str>>,
     /// Everything exchanged.
     pub traffic: Traffic,
 }

@@ -6,9 +6,10 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use fonex_core::audio::Audio;
+use fonex_core::speech::read_markup;
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_formats::{Place, Problem, value_strict};
-use fonex_standin::{Behaviours, hear, profile_of, reply, speak};
+use fonex_standin::{Behaviours, hear, profile_of, reply, speak, speak_stretches};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -107,7 +108,14 @@ impl Engine for StandInEngine {
             return Answer::failed(Outcome::Refused, "this stand-in hears and does not speak");
         };
         let started = Instant::now();
-        let spoken = speak(&profile_of(profiles, request.form.voice), self.seed, request.form.voice, request.text);
+        let set = |key: &str| request.form.settings.get(key)?.parse::<f64>().ok();
+        let profile = profile_of(profiles, request.form.voice).set(set);
+        let (voice, lang) = (request.form.voice, request.lang);
+        let spoken = match request.ssml.map(read_markup) {
+            Some(Ok(markup)) => speak_stretches(&profile, self.seed, voice, &markup.stretches, lang),
+            Some(Err(error)) => return Answer::failed(Outcome::Refused, error.to_string()),
+            None => speak(&profile, self.seed, voice, request.text, lang),
+        };
         answer_after(started, spoken.takes_s, request.stop, Outcome::Done, spoken.audio)
     }
 

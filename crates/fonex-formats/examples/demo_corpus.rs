@@ -83,6 +83,7 @@ fn labelled(row: &BTreeMap<String, String>, words: &[TimedWord]) -> Clip {
     }
     let shifted = |s: f64| ((s + LEAD_S) * 1000.0).round() / 1000.0;
     Clip {
+        ssml: None,
         id: row["id"].clone(),
         audio: Some(format!("audio/{}.flac", row["id"])),
         text: row["text"].clone(),

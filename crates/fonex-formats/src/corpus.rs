@@ -53,7 +53,7 @@ pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
     if !reading.problems.is_empty() {
         return Err(Problems(reading.problems));
     }
-    let folder = if path.is_dir() { path } else { path.parent().unwrap_or(Path::new("")) };
+    let folder = corpus_folder(path);
     let mut written = String::new();
     for clip in &reading.clips {
         written.push_str(&corpus_line(clip));
@@ -86,6 +86,12 @@ fn read_lines(path: &Path, reading: &mut Reading) -> Result<(), Problems> {
 #[must_use]
 pub fn corpus_line(clip: &Clip) -> String {
     serde_json::to_string(clip).expect("a clip is plain data")
+}
+
+/// The folder that the audio of a corpus is found from: the corpus itself, or where its file lies.
+#[must_use]
+pub fn corpus_folder(corpus: &Path) -> &Path {
+    if corpus.is_dir() { corpus } else { corpus.parent().unwrap_or(Path::new("")) }
 }
 
 /// The file of a clip's audio, which never lies outside the corpus folder.

@@ -24,7 +24,7 @@ mod strict;
 mod table;
 
 pub use caption_writer::{CaptionForm, write_captions};
-pub use corpus::{Corpus, audio_path, corpus_line, read_corpus};
+pub use corpus::{Corpus, audio_path, corpus_folder, corpus_line, read_corpus};
 pub use file_name::file_name_of;
 pub use folder::audio_beside;
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};

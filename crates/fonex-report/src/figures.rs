@@ -15,6 +15,7 @@ pub fn figure(unit: Unit, value: Option<f64>) -> String {
         Unit::Ratio => minus(format!("{value:.3}")),
         Unit::Words | Unit::WordsPerMinute => minus(format!("{value:.0}")),
         Unit::PerClip => minus(format!("{value:.2}")),
+        Unit::Db => format!("{} dB", minus(format!("{value:.1}"))),
         Unit::Dbfs => format!("{} dBFS", minus(format!("{value:.1}"))),
         Unit::Dbtp => format!("{} dBTP", minus(format!("{value:.1}"))),
         Unit::Lufs => format!("{} LUFS", minus(format!("{value:.1}"))),
@@ -49,9 +50,13 @@ fn bare(unit: Unit, value: f64) -> String {
         Unit::Ratio => minus(format!("{value:.3}")),
         Unit::Words | Unit::WordsPerMinute => minus(format!("{value:.0}")),
         Unit::PerClip => minus(format!("{value:.2}")),
-        Unit::Dbfs | Unit::Dbtp | Unit::Lufs | Unit::DbPerOctave | Unit::Semitones | Unit::SemitonesPerS => {
-            minus(format!("{value:.1}"))
-        }
+        Unit::Db
+        | Unit::Dbfs
+        | Unit::Dbtp
+        | Unit::Lufs
+        | Unit::DbPerOctave
+        | Unit::Semitones
+        | Unit::SemitonesPerS => minus(format!("{value:.1}")),
         Unit::Hz => minus(format!("{value:.0}")),
         Unit::PerSecond => minus(format!("{value:.2}")),
         Unit::Kib => memory(value),
@@ -65,7 +70,7 @@ pub fn difference(unit: Unit, value: f64) -> String {
     match unit {
         Unit::Share => format!("{} pts", signed(value * 100.0, 1)),
         Unit::MsPerMinute => figure(unit, Some(value)),
-        Unit::Dbfs | Unit::Dbtp => format!("{} dB", signed(value, 1)),
+        Unit::Db | Unit::Dbfs | Unit::Dbtp => format!("{} dB", signed(value, 1)),
         Unit::Lufs => format!("{} LU", signed(value, 1)),
         Unit::Words | Unit::WordsPerMinute => signed(value, 0),
         _ => with_sign(value, figure(unit, Some(value.abs()))),
@@ -89,9 +94,13 @@ pub fn difference_with_interval(unit: Unit, value: f64, interval: Option<Interva
         Unit::Share => signed(value * 100.0, 1),
         Unit::Ms if value.abs() < 10_000.0 => with_sign(value, plain_milliseconds(value.abs())),
         Unit::MsPerMinute | Unit::Words | Unit::WordsPerMinute => signed(value, 0),
-        Unit::Dbfs | Unit::Dbtp | Unit::Lufs | Unit::DbPerOctave | Unit::Semitones | Unit::SemitonesPerS => {
-            signed(value, 1)
-        }
+        Unit::Db
+        | Unit::Dbfs
+        | Unit::Dbtp
+        | Unit::Lufs
+        | Unit::DbPerOctave
+        | Unit::Semitones
+        | Unit::SemitonesPerS => signed(value, 1),
         Unit::Hz => signed(value, 0),
         Unit::PerSecond => signed(value, 2),
         _ => difference(unit, value),
@@ -172,7 +181,7 @@ pub fn plural(count: u64, one: &str) -> String {
 mod tests {
     use super::*;
 
-    const UNITS: [Unit; 18] = [
+    const UNITS: [Unit; 19] = [
         Unit::Share,
         Unit::Ms,
         Unit::S,
@@ -181,6 +190,7 @@ mod tests {
         Unit::Words,
         Unit::WordsPerMinute,
         Unit::PerClip,
+        Unit::Db,
         Unit::Dbfs,
         Unit::Dbtp,
         Unit::Lufs,

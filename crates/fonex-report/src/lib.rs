@@ -3,7 +3,9 @@
 pub mod charts;
 pub mod figures;
 mod html;
+pub mod junit;
 mod outline;
+mod panel_page;
 mod png;
 pub mod readable;
 mod table;
@@ -13,6 +15,7 @@ mod thread;
 pub use html::{
     AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, data_uri, render_report,
 };
+pub use panel_page::{PanelPage, render_panel};
 pub use png::{PngError, png_from_svg};
 pub use table::{Cell, HtmlTable, Table, folded_under};
 pub use terminal::terminal_trend;

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use fonex_core::audio::{Audio, measure};
+use fonex_core::audio::{Audio, AudioMeasures, measure};
+use fonex_core::material::primary;
+use fonex_core::speech::{distance_db, timbre};
 use fonex_core::stats::stream;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, HeardWord};
@@ -10,6 +12,7 @@ use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 use crate::confusions::{invented, mistaken};
+use crate::speak::{SpeakProfile, speak};
 
 /// How a stand-in recogniser behaves.
 ///
@@ -24,6 +27,9 @@ pub struct HearProfile {
     pub errors_per_db: f64,
     /// Further share for each percent of the samples that is clipped.
     pub errors_per_clipped: f64,
+    /// Further share where the sound is nearer to how the stand-in voice would read the label in another language than the clip's: what a
+    /// voice says that reads another language is hard to understand.
+    pub misread_errors: f64,
     /// Signal-to-noise ratio above which noise does no harm, in decibels.
     pub quiet_db: f64,
     /// By how much every word is put too late, in milliseconds.
@@ -62,6 +68,7 @@ impl Default for HearProfile {
             base_errors: 0.05,
             errors_per_db: 0.01,
             errors_per_clipped: 0.0,
+            misread_errors: 0.0,
             quiet_db: 25.0,
             offset_ms: 0.0,
             drift_ms_per_min: 0.0,
@@ -108,7 +115,9 @@ pub fn hear(profile: &HearProfile, seed: u64, name: &str, model: &str, clip: &Cl
     let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
     let written: Vec<&str> = text.split_whitespace().collect();
     let measures = measure(audio);
-    let chance = profile.error_chance(measures.snr_db, measures.clipped_share);
+    let misread = profile.misread_errors > 0.0 && is_misread(clip, &text, audio, &measures);
+    let misread = if misread { profile.misread_errors } else { 0.0 };
+    let chance = (profile.error_chance(measures.snr_db, measures.clipped_share) + misread).min(0.95);
     let mut words: Vec<HeardWord> = Vec::with_capacity(written.len());
     for (index, word) in written.iter().enumerate() {
         let place = index.to_string();
@@ -138,6 +147,27 @@ pub fn hear(profile: &HearProfile, seed: u64, name: &str, model: &str, clip: &Cl
     let mut pace = stream(seed, &[name, model, &clip.id, "pace"]);
     let takes_s = (profile.start_ms / 1e3 + profile.rtf * audio.duration_s()) * pace.random_range(0.85..1.25);
     Hearing { heard: Heard { text: heard_text, words, ..Heard::default() }, takes_s: takes_s.max(0.0) }
+}
+
+/// A stand-in voice of any pitch and size is nearer to another than this; recordings are further from both.
+const STAND_IN_DB: f64 = 5.5;
+/// And by so much nearer to the language that it reads.
+const NEARER_DB: f64 = 0.7;
+
+/// Whether the label was read in another language than its own. Of the two that the stand-in voice has, the nearer one is what was read.
+fn is_misread(clip: &Clip, text: &str, audio: &Audio, measures: &AudioMeasures) -> bool {
+    let (own, other) = match clip.lang.as_deref().map(primary) {
+        Some("en") => ("en", "de"),
+        Some("de") => ("de", "en"),
+        _ => return false,
+    };
+    let read = |lang: &str| {
+        let audio = speak(&SpeakProfile::default(), 0, "", text, Some(lang)).audio;
+        timbre(&audio, &measure(&audio).silence)
+    };
+    let Some(heard) = timbre(audio, &measures.silence) else { return false };
+    let apart = |lang: &str| read(lang).map(|read| distance_db(&heard, &read));
+    apart(own).zip(apart(other)).is_some_and(|(own, other)| other < STAND_IN_DB && other + NEARER_DB < own)
 }
 
 fn bare(word: &str) -> String {
@@ -203,6 +233,27 @@ mod tests {
             let expected = profile.error_chance(measure(&speech(snr_db)).snr_db, 0.0);
             let share = share_wrong(&profile, snr_db);
             assert!((share - expected).abs() < 0.02, "{share} for {expected} at {snr_db} dB");
+        }
+    }
+
+    #[test]
+    fn a_voice_that_reads_another_language_is_hardly_understood() {
+        let profile = HearProfile { base_errors: 0.0, misread_errors: 0.6, ..HearProfile::default() };
+        for (pitch_hz, size) in [(110.0, 1.08), (160.0, 1.0)] {
+            for (reads, expected) in [("", 0.0..0.01), ("de", 0.45..0.75), ("en", 0.0..0.01)] {
+                let voice = SpeakProfile { pitch_hz, size, reads: reads.to_owned(), ..SpeakProfile::default() };
+                let (mut wrong, mut all) = (0.0, 0.0);
+                for id in 0..12 {
+                    let clip = Clip { lang: Some("en-GB".to_owned()), ..clip(id) };
+                    let audio = speak(&voice, 1, "osier", &clip.text, clip.lang.as_deref()).audio;
+                    let heard = hear(&profile, 1, "marl", "river", &clip, &audio).heard;
+                    let (said, kept): (Vec<&str>, Vec<&str>) =
+                        (clip.text.split(' ').collect(), heard.text.split_whitespace().collect());
+                    wrong += fonex_core::align::count_edits(&said, &kept).errors() as f64;
+                    all += said.len() as f64;
+                }
+                assert!(expected.contains(&(wrong / all)), "{reads} at {pitch_hz} Hz: {}", wrong / all);
+            }
         }
     }
 

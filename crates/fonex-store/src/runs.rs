@@ -183,6 +183,16 @@ impl Store {
         rows.collect()
     }
 
+    /// Whether some label of a corpus has markup for voices. Reads the labels without taking them into memory.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn has_markup(&self, corpus_checksum: &str) -> Result<bool, StoreError> {
+        let sql = "select 1 from clips where corpus_checksum = $1 and instr(record, '\"ssml\":') > 0 limit 1";
+        let found = self.connection().query_row(sql, [corpus_checksum], |_| Ok(()));
+        Ok(found.optional()?.is_some())
+    }
+
     /// Calls `with` for the id of every label of a run's corpus, in corpus order, and the label as it lies in the store.
     ///
     /// # Errors

@@ -14,6 +14,8 @@ pub enum StudyKind {
     Load,
     /// Turns of a conversation.
     Turns,
+    /// Voices rated by listeners.
+    Panel,
 }
 
 impl StudyKind {
@@ -23,6 +25,7 @@ impl StudyKind {
         match self {
             Self::Load => "load",
             Self::Turns => "turns",
+            Self::Panel => "panel",
         }
     }
 }

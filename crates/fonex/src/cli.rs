@@ -11,9 +11,11 @@ use crate::commands::completions::CompletionsOptions;
 use crate::commands::corpus::CorpusCommand;
 use crate::commands::demo::DemoOptions;
 use crate::commands::engine::EngineCommand;
+use crate::commands::gate::GateOptions;
 use crate::commands::init::InitOptions;
 use crate::commands::load::LoadOptions;
 use crate::commands::measures::MeasuresOptions;
+use crate::commands::panel::PanelCommand;
 use crate::commands::report::ReportOptions;
 use crate::commands::run::RunOptions;
 use crate::commands::runs::RunsOptions;
@@ -82,8 +84,16 @@ pub enum Command {
     Compare(CompareOptions),
     /// Chart a measure over many runs and flag regressions
     Trend(TrendOptions),
+    /// Hold a run against limits and a baseline: pass, fail or undecided
+    Gate(GateOptions),
     /// Write a self-contained HTML report
     Report(ReportOptions),
+    /// Let listeners rate voices blind
+    #[command(after_help = "Example, in the folder the demo made: fonex panel build 2 -o panel.html")]
+    Panel {
+        #[command(subcommand)]
+        command: PanelCommand,
+    },
     /// Run the simulated engines that ship with Fonex
     #[command(
         after_help = "Example, in the folder the demo made: fonex standin serve --port 8790 --key-from FONEX_DEMO_KEY"

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::clip_score::Comparer;
+use super::clip_score::{Comparer, NumberedStep};
 use super::mistakes::MistakesBuilder;
 use super::rates::share;
 use super::score::{AllClips, Score, hearing, measured};
@@ -152,6 +152,8 @@ impl ScoreBuilder {
             words: self.compared.words,
             characters: self.compared.characters,
             in_pieces: self.compared.in_pieces,
+            longest_gap: longest_gap(&self.compared.steps),
+            words_after: self.compared.steps.iter().rev().take_while(|step| step.said.is_none()).count() as u64,
             first_word_wrong: first.map(|step| step.edit != Edit::Correct),
             ..HearingCounts::default()
         }
@@ -293,4 +295,13 @@ impl ScoreBuilder {
             measures,
         }
     }
+}
+/// The most words in a row that nothing was heard of.
+fn longest_gap(steps: &[NumberedStep]) -> u64 {
+    let (mut longest, mut gap) = (0, 0);
+    for step in steps {
+        gap = if step.heard.is_none() { gap + 1 } else { 0 };
+        longest = longest.max(gap);
+    }
+    longest
 }

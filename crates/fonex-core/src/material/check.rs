@@ -82,6 +82,8 @@ checks! {
     DuplicateAudio, "duplicate-audio", Error, "Keep one of the clips: a duplicate adds no evidence.";
     DuplicateText, "duplicate-text", Note, "Keep it if several people say the same; otherwise remove all but one.";
     TermAbsent, "term-absent", Error, "Write the term as it stands in the text.";
+    BrokenMarkup, "broken-markup", Error, "Correct the markup: engines would refuse it, or read it out.";
+    MarkupText, "markup-text", Error, "Write the same words in text and ssml.";
     OtherScript, "other-script", Error, "Correct lang, or the text.";
     OtherLanguage, "other-language", Warning, "Correct lang, or check the text.";
     StrangeCharacters, "strange-characters", Warning, "Replace these characters; the text profile does not cover them.";

@@ -7,6 +7,7 @@ use super::check::{AudioFacts, Check, Complaint, TakenAudio};
 use super::language::{Script, guess_language, primary, scripts_of_language, scripts_of_text};
 use crate::Clip;
 use crate::audio::LEAST_VOICED_S;
+use crate::speech::read_markup;
 use crate::text::{Label, TextProfile};
 
 /// More words a second than people speak: fast speech reaches 6 to 7 (Tauroza and Allison, "Speech rates in British
@@ -37,11 +38,23 @@ pub(super) fn check_clip(
     let mut complain = |check, what: String| complaints.push(Complaint::new(check, Some(&clip.id), what));
     let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
     check_text(clip, &text, profile, &mut complain);
+    check_markup(clip, &text, profile, &mut complain);
     check_order(clip, &mut complain);
     check_segments(clip, &mut complain);
     if let Some(facts) = audio {
         check_sound(facts, rates, &mut complain);
         check_fit(clip, &text, facts, &mut complain);
+    }
+}
+
+fn check_markup(clip: &Clip, text: &str, profile: &TextProfile, complain: &mut impl FnMut(Check, String)) {
+    match clip.ssml.as_deref().map(read_markup) {
+        None => {}
+        Some(Err(error)) => complain(Check::BrokenMarkup, error.to_string()),
+        Some(Ok(markup)) if profile.tokens(&markup.text()) != profile.tokens(text) => {
+            complain(Check::MarkupText, format!("the markup says \"{}\"", markup.text()));
+        }
+        Some(Ok(_)) => {}
     }
 }
 

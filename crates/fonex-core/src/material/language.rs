@@ -55,7 +55,8 @@ pub fn scripts_of_text(text: &str) -> Vec<Script> {
 }
 
 /// The primary subtag of a BCP 47 tag.
-pub(super) fn primary(lang: &str) -> &str {
+#[must_use]
+pub fn primary(lang: &str) -> &str {
     lang.split('-').next().unwrap_or(lang)
 }
 

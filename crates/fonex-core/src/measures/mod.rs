@@ -14,7 +14,7 @@ mod trial;
 use serde::{Deserialize, Serialize};
 
 pub use estimate::{Estimate, Withheld};
-pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, series_scores};
+pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, estimate_at, series_scores};
 pub use gathered::Gathered;
 pub use sample::{Sample, Units};
 pub use table::ALL;
@@ -23,10 +23,10 @@ pub use trial::{HearingCounts, Trial};
 use crate::Task;
 
 /// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are known to be stale.
-pub const FACTS_VERSION: u32 = 6;
+pub const FACTS_VERSION: u32 = 10;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are known to be stale.
-pub const ESTIMATORS_VERSION: u32 = 1;
+pub const ESTIMATORS_VERSION: u32 = 2;
 
 /// One measure.
 #[derive(Debug)]
@@ -104,6 +104,8 @@ pub enum Unit {
     WordsPerMinute,
     /// A count for each clip.
     PerClip,
+    /// Decibels.
+    Db,
     /// Decibels relative to full scale.
     Dbfs,
     /// True peak in decibels relative to full scale.
@@ -139,6 +141,7 @@ impl Unit {
             Self::Words => "words",
             Self::WordsPerMinute => "words_per_minute",
             Self::PerClip => "per_clip",
+            Self::Db => "db",
             Self::Dbfs => "dbfs",
             Self::Dbtp => "dbtp",
             Self::Lufs => "lufs",
@@ -173,7 +176,13 @@ pub fn find(id: &str) -> Option<&'static Measure> {
 
 /// The measures whose ids match a pattern, in which `*` stands for any letters.
 pub fn matching<'p>(pattern: &'p str) -> impl Iterator<Item = &'static Measure> + 'p {
-    ALL.iter().copied().filter(move |measure| fits(pattern.as_bytes(), measure.id.as_bytes()))
+    ALL.iter().copied().filter(move |measure| is_like(measure.id, pattern))
+}
+
+/// Whether a name matches a pattern, in which `*` stands for any letters.
+#[must_use]
+pub fn is_like(name: &str, pattern: &str) -> bool {
+    fits(pattern.as_bytes(), name.as_bytes())
 }
 
 /// Facts of a task, each once.

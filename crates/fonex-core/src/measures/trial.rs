@@ -3,7 +3,7 @@
 use crate::align::EditCounts;
 use crate::audio::AudioMeasures;
 use crate::latency::{LiveClip, LiveLog, Traffic};
-use crate::speech::SpeechMeasures;
+use crate::speech::{Followed, SpeechMeasures};
 use crate::timing::ClipOffsets;
 use crate::{Clip, Outcome};
 
@@ -30,8 +30,10 @@ pub struct Trial<'t> {
     pub spoken: Option<&'t AudioMeasures>,
     /// How the answer is spoken.
     pub speech: Option<&'t SpeechMeasures>,
-    /// The text that was to be spoken, in words.
-    pub words_to_speak: u64,
+    /// The text that was to be spoken; empty where none was.
+    pub text_to_speak: &'t str,
+    /// What the markup of the text asked of the sound, and how much of it is done.
+    pub markup: Option<Followed>,
     /// What was replied.
     pub replied: Option<&'t str>,
     /// What was exchanged.
@@ -55,11 +57,18 @@ impl<'t> Trial<'t> {
             peak_memory_kib: None,
             spoken: None,
             speech: None,
-            words_to_speak: 0,
+            text_to_speak: "",
+            markup: None,
             replied: None,
             traffic: None,
             cost: None,
         }
+    }
+
+    /// The words of the text that was to be spoken.
+    #[must_use]
+    pub fn words_to_speak(&self) -> u64 {
+        self.text_to_speak.split_whitespace().count() as u64
     }
 
     /// The live log and what it shows.
@@ -82,6 +91,10 @@ pub struct HearingCounts {
     pub as_written: EditCounts,
     /// Whether the first word said was not heard right; none where nothing was said.
     pub first_word_wrong: Option<bool>,
+    /// The most words in a row that were not heard.
+    pub longest_gap: u64,
+    /// Words heard after the last one that was said.
+    pub words_after: u64,
     /// Weights of the words said and of the wrong words, where words have weights.
     pub weighted: Option<[f64; 2]>,
     /// Must-hear terms found, missed and invented; none where the corpus lists no terms.

@@ -42,17 +42,51 @@ pub struct Faults {
     /// Pauses inside that no speaker makes: two seconds and longer.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_pauses: Option<Fault>,
+    /// It has another rate than the engine was asked for: its own, in hertz.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub other_rate_hz: Option<u32>,
+    /// It came in another container than the engine was asked for.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub other_container: bool,
+    /// There is nothing in it.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub silent: bool,
     /// There is sound, and hardly any of it is voiced speech.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub not_speech: bool,
 }
 
+/// Below this nothing is heard.
+const SILENT_DB: f64 = -80.0;
 /// A pause that no speaker makes.
 const LONG_PAUSE_S: f64 = 2.0;
 /// Speech is voiced for 40 to 60 % of its time; of what is voiced for less than this nothing is understood.
 const LEAST_VOICED: f64 = 0.12;
 
+/// In which form sound was asked for; what is not said may be anything.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+pub struct AskedSound {
+    /// Samples a second.
+    pub rate_hz: Option<u32>,
+    /// `wav`, `flac` or `raw`.
+    pub container: Option<&'static str>,
+}
+
 impl Faults {
+    /// The same of an answer to a text, which has to hold something, and to have the form that was asked for. `came_as` is its container and
+    /// codec.
+    #[must_use]
+    pub fn of_answer(self, audio: &Audio, asked: AskedSound, came_as: Option<&str>) -> Self {
+        // The kind begins with the container: `wave/pcm_s16le`. Bare samples have none.
+        let is_it = |asked: &str| came_as.is_none_or(|kind| kind.starts_with(asked));
+        Self {
+            other_rate_hz: asked.rate_hz.filter(|asked| *asked != audio.rate_hz).map(|_| audio.rate_hz),
+            other_container: asked.container.is_some_and(|asked| !is_it(asked)),
+            silent: level_db(&audio.samples) < SILENT_DB,
+            ..self
+        }
+    }
+
     /// The faults by name.
     #[must_use]
     pub fn names(&self) -> Vec<&'static str> {
@@ -65,6 +99,9 @@ impl Faults {
             (self.repeated.is_some(), "repeated stretch"),
             (self.long_pauses.is_some(), "long pause"),
             (self.not_speech, "not speech"),
+            (self.other_rate_hz.is_some(), "other rate"),
+            (self.other_container, "other container"),
+            (self.silent, "silent"),
         ];
         all.iter().filter(|(there, _)| *there).map(|(_, name)| *name).collect()
     }
@@ -88,6 +125,9 @@ pub fn faults(audio: &Audio, measures: &AudioMeasures, pauses: &[Stretch], track
         cut_end: is_cut(&audio.samples[audio.samples.len() - edge..]),
         repeated: repeated_stretch(audio).map(|stretch| Fault { at_s: stretch.start, count: 1 }),
         long_pauses: long.first().map(|first| Fault { at_s: first.start, count: long.len() as u32 }),
+        other_rate_hz: None,
+        other_container: false,
+        silent: false,
         not_speech: sounding_s > 0.3 && track.voiced_s() < LEAST_VOICED * sounding_s,
     }
 }

@@ -3,6 +3,8 @@
 mod change;
 mod faults;
 mod likeness;
+mod markup;
+mod phrasing;
 mod pitch;
 mod repeats;
 mod spectrum;
@@ -11,8 +13,10 @@ mod syllables;
 use serde::{Deserialize, Serialize};
 
 pub use change::{ALIKE_DB, SoundChange, SoundVerdict, TextDistance, sound_change};
-pub use faults::{Fault, Faults, faults};
+pub use faults::{AskedSound, Fault, Faults, faults};
 pub use likeness::{Timbre, distance_db, timbre};
+pub use markup::{Followed, Markup, MarkupError, Spoken, followed, read_markup};
+pub use phrasing::{PauseAt, Phrasing, phrasing, syllables_of, written_syllables};
 pub use pitch::{Pitch, PitchTrack, pitch_track};
 pub use repeats::repeated_stretch;
 pub use spectrum::{Spectrum, long_term_spectrum};
@@ -37,6 +41,12 @@ pub struct SpeechMeasures {
     pub speaking_s: f64,
     /// Pauses inside.
     pub pauses: Pauses,
+    /// Each of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub pauses_at: Vec<PauseAt>,
+    /// How much the level moves while speaking: its standard deviation over stretches of a twentieth of a second, in decibels.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub level_movement_db: Option<f64>,
     /// Integrated loudness in LUFS (ITU-R BS.1770-4).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub loudness_lufs: Option<f64>,
@@ -101,6 +111,19 @@ fn level_db(samples: &[f32]) -> f64 {
     decibels(power(samples).max(1e-12))
 }
 
+/// How far below the loudest stretches speech is still speech, in decibels.
+const SPEECH_BELOW_DB: f64 = 30.0;
+
+/// The standard deviation of the level over stretches of a twentieth of a second that are speech. None where there are hardly any.
+fn level_movement_db(audio: &Audio) -> Option<f64> {
+    let levels: Vec<f64> = audio.samples.chunks_exact(audio.samples_in(0.05)).map(level_db).collect();
+    let loudest = crate::stats::quantile(&levels, 0.95)?;
+    let speech: Vec<f64> = levels.into_iter().filter(|level| *level > loudest - SPEECH_BELOW_DB).collect();
+    let mean = speech.iter().sum::<f64>() / speech.len() as f64;
+    let squares: f64 = speech.iter().map(|level| (level - mean).powi(2)).sum();
+    (speech.len() >= 10 && loudest > -100.0).then(|| (squares / (speech.len() - 1) as f64).sqrt())
+}
+
 /// Measures how something is spoken. `measures` are those of the same audio. Cost: some hundred times faster than real time, most of
 /// it for the pitch.
 #[must_use]
@@ -117,6 +140,12 @@ pub fn measure_speech(audio: &Audio, measures: &AudioMeasures) -> SpeechMeasures
         .collect();
     let lengths = || found.iter().map(|pause| pause.end - pause.start);
     let total_s: f64 = lengths().fold(0.0, |all, length| all + length);
+    let pauses_at = found.iter().scan(0.0, |paused_s, pause| {
+        let after_s = pause.start - inside.start - *paused_s;
+        *paused_s += pause.end - pause.start;
+        Some(PauseAt { after_s, length_s: pause.end - pause.start })
+    });
+    let pauses_at = pauses_at.collect();
     let track = pitch_track(audio);
     let loudness = loudness(audio);
     SpeechMeasures {
@@ -124,6 +153,8 @@ pub fn measure_speech(audio: &Audio, measures: &AudioMeasures) -> SpeechMeasures
         syllables: syllables(audio, &track),
         speaking_s: (inside.end - inside.start - total_s).max(0.0),
         pauses: Pauses { count: found.len() as u32, total_s, longest_s: lengths().fold(0.0, f64::max) },
+        pauses_at,
+        level_movement_db: level_movement_db(audio),
         loudness_lufs: loudness.integrated_lufs,
         true_peak_dbtp: loudness.true_peak_dbtp,
         spectrum: long_term_spectrum(audio),

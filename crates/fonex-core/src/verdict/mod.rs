@@ -2,11 +2,13 @@
 //! many clips it would take.
 
 mod changes;
+mod gate;
 mod power;
 
 use serde::{Deserialize, Serialize};
 
 pub use changes::{Change, ChangeShape, Looks, look};
+pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, judge};
 pub use power::least_difference;
 
 use crate::measures::{Better, Difference, Measure};

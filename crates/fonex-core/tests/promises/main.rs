@@ -59,6 +59,23 @@ fn so_many_more_clips_would_tell() {
 }
 
 #[test]
+fn gates_err_as_rarely_as_they_say() {
+    let even = |rate: f64| Shape::Even { rate };
+    let lost = |share: f64| Shape::Lost { share, rate: 0.05 };
+    // No worse: it hardly ever fails. Worse by the margin: it hardly ever passes, nor does it often fail.
+    for (accepted, same, worse) in [(even(0.08), even(0.08), even(0.10)), (lost(0.03), lost(0.03), lost(0.051_05))] {
+        let unchanged = gates(accepted, same, 0.02, 200, 3, 1, 200);
+        assert!(unchanged.failed <= 0.05, "{unchanged:?}");
+        let at_the_margin = gates(accepted, worse, 0.02, 200, 1, 1, 200);
+        assert!(at_the_margin.passed <= 0.09 && at_the_margin.failed <= 0.09, "{at_the_margin:?}");
+    }
+    assert!(gates(even(0.08), even(0.08), 0.02, 1_500, 1, 1, 60).passed >= 0.6);
+    assert!(gates(even(0.08), even(0.14), 0.02, 400, 1, 1, 60).failed >= 0.8);
+    let successive = gates(even(0.08), even(0.08), 0.02, 200, 1, 30, 30);
+    assert!(successive.series_failed <= 0.17, "{successive:?}");
+}
+
+#[test]
 fn series_claim_no_change_without_one_and_tell_a_creep_and_a_step() {
     assert!(series(Errors::scattered(0.1), Drift::None, 60, 40, 60).by(40) <= 0.1);
     assert!(series(Errors::lost(0.03, 0.05), Drift::None, 60, 40, 60).by(40) <= 0.12);

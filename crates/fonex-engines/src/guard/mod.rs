@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use fonex_core::audio::Audio;
 use fonex_core::latency::LiveEvent;
+use fonex_core::speech::AskedSound;
 use fonex_core::stats::stream;
 use fonex_core::{Heard, Outcome};
 use fonex_formats::{LATEST_S, LONGEST_TEXT};
@@ -26,12 +27,19 @@ pub(crate) struct Guarded {
     pub(crate) gate: Gate,
     pub(crate) redaction: Redaction,
     pub(crate) seed: u64,
+    /// The form of the sound that it is asked for.
+    asked_sound: AskedSound,
 }
 
 impl Guarded {
+    /// The same of an engine that is asked for sound of this form.
+    pub(crate) fn asking_for(self, asked_sound: AskedSound) -> Self {
+        Self { asked_sound, ..self }
+    }
+
     pub(crate) fn new(inner: Box<dyn Engine>, limits: Limits, retry: Retry, redaction: Redaction, seed: u64) -> Self {
         let gate = Gate::new(limits.requests_per_s, limits.concurrency);
-        Self { inner, limits, retry, gate, redaction, seed }
+        Self { inner, limits, retry, gate, redaction, seed, asked_sound: AskedSound::default() }
     }
 
     /// Calls until an answer or a failure that stands. What every attempt exchanged is kept.
@@ -180,6 +188,10 @@ impl Engine for Guarded {
         self.inner.given()
     }
 
+    fn asked_sound(&self) -> AskedSound {
+        self.asked_sound
+    }
+
     fn takes_live(&self) -> bool {
         self.inner.takes_live()
     }
@@ -209,8 +221,12 @@ impl Engine for Guarded {
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        match (self.too_long(request.text), self.limits.text_characters) {
-            (Some(_), Some(most)) if self.limits.long_text == LongText::Split => self.speak_split(request, most),
+        let text = request.ssml.unwrap_or(request.text);
+        match (self.too_long(text), self.limits.text_characters) {
+            // Markup is not cut: an element would lose its end.
+            (Some(_), Some(most)) if request.ssml.is_none() && self.limits.long_text == LongText::Split => {
+                self.speak_split(request, most)
+            }
             (Some(characters), Some(most)) => refused_text(characters, most),
             _ => self.call(request.clip_id, request.stop, || self.inner.speak(request)),
         }

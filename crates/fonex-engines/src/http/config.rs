@@ -113,7 +113,7 @@ impl RequestConfig {
         }
         match task {
             Some(Task::Hear) => values.extend(["audio", "audio_base64"]),
-            Some(Task::Speak) => values.push("text"),
+            Some(Task::Speak) => values.extend(["text", "ssml"]),
             Some(Task::Reply) => values.extend(["text", "earlier"]),
             None => {}
         }
@@ -180,13 +180,16 @@ impl HttpConfig {
         self.request.check(Some(task), false, settings, "request", at)?;
         let given = match task {
             Task::Hear => self.request.mentions("audio") || self.request.mentions("audio_base64"),
-            Task::Speak | Task::Reply => self.request.mentions("text"),
+            Task::Speak => self.request.mentions("text") || self.request.mentions("ssml"),
+            Task::Reply => self.request.mentions("text"),
         };
         if !given {
             let what = format!("the request never contains the input the service should {}", task.as_str());
             let expected = match task {
                 Task::Hear => "body = \"{audio}\", {audio} in a form, or {audio_base64} in JSON",
-                Task::Speak | Task::Reply => "{text} in the body, the JSON, a form or the query",
+                Task::Speak | Task::Reply => {
+                    "{text}, or for a voice {ssml}, in the body, the JSON, a form or the query"
+                }
             };
             return Err(Problem::new(
                 what.replace(" to", if task == Task::Reply { " to" } else { "" }),

@@ -30,7 +30,7 @@ use crate::guard::Limits;
 use crate::mapping::Wanted;
 use crate::net::{Net, NetFailure, block_on, stopped};
 use crate::secrets::Secrets;
-use crate::spoken::sound;
+use crate::spoken::{sound, spoken};
 use crate::values::{Values, look_up};
 use crate::voices::Voice;
 use crate::{Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Task, outcome_of_words};
@@ -139,10 +139,12 @@ impl Engine for HttpEngine {
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
         let mut values = self.values(request.form, request.lang, request.clip_id);
         values.set("text", request.text.to_owned());
+        values.set("ssml", request.as_ssml());
         let raw_rate_hz = self.config.result.raw_rate_hz;
-        self.run(values, request.watch.map_or(Given::Nothing, Given::Watched), Task::Speak, request.stop, |reading| {
-            sound(reading.sound, raw_rate_hz).map(|audio| (Outcome::Done, audio))
-        })
+        let given = request.watch.map_or(Given::Nothing, Given::Watched);
+        spoken(self.run(values, given, Task::Speak, request.stop, |reading| {
+            sound(reading.sound, raw_rate_hz).map(|sound| (Outcome::Done, sound))
+        }))
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {

@@ -22,7 +22,7 @@ use crate::http::longest_answer;
 use crate::mapping::{ResultConfig, ResultForm};
 use crate::net::{Net, Url, block_on, stopped};
 use crate::secrets::Secrets;
-use crate::spoken::sound;
+use crate::spoken::{sound, spoken};
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
 use crate::{Answer, Engine, Form, HearRequest, Live, SpeakRequest, StopFlag, Task, outcome_of_words};
 use rules::{Meaning, SocketRule};
@@ -110,13 +110,18 @@ impl SocketConfig {
         if let Some(KeepAlive { send: Some(message), .. }) = &self.keep_alive {
             known.check_json(message, "the message", &|| at("keep_alive.send"))?;
         }
-        let further: &[&str] = if task == Task::Reply { &["earlier"] } else { &[] };
+        let further: &[&str] = match task {
+            Task::Reply => &["earlier"],
+            Task::Speak => &["ssml"],
+            Task::Hear => &[],
+        };
         let bodies = [("audio", &self.audio, "audio_base64", &[][..]), ("text", &self.text, "text", further)];
         for (key, message, value, further) in bodies {
             let Some(message) = message else { continue };
             let values: Vec<&str> = everywhere.into_iter().chain([value]).chain(further.iter().copied()).collect();
             Known { values: &values, settings, secrets: true }.check_json(message, "the message", &|| at(key))?;
-            if !message.to_string().contains(&format!("{{{value}}}")) {
+            let carries = |value: &str| message.to_string().contains(&format!("{{{value}}}"));
+            if !(carries(value) || further.contains(&"ssml") && carries("ssml")) {
                 let what = format!("the message never carries {{{value}}}");
                 return Err(Problem::new(what, at(key)).expected(format!("{{{value}}} in one of its strings")));
             }
@@ -259,9 +264,9 @@ impl Engine for SocketEngine {
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
         let given = Given::Text(request);
-        self.run(request.form, request.lang, request.clip_id, given, request.stop, |said| {
-            sound(said.sound, self.config.result.raw_rate_hz).map(|audio| (Outcome::Done, audio))
-        })
+        spoken(self.run(request.form, request.lang, request.clip_id, given, request.stop, |said| {
+            sound(said.sound, self.config.result.raw_rate_hz).map(|sound| (Outcome::Done, sound))
+        }))
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {

@@ -44,6 +44,7 @@ pub(super) async fn send_all(
         Given::Text(request) => {
             let mut values = values.clone();
             values.set("text", request.text.to_owned());
+            values.set("ssml", request.as_ssml());
             values.set("earlier", request.earlier.join("\n"));
             if let Some(template) = &config.text {
                 bytes += send(sink, Message::text(message(template, &values))).await?;

@@ -24,7 +24,7 @@ use crate::config::ProgramParts;
 use crate::guard::Limits;
 use crate::http::longest_answer;
 use crate::secrets::Redaction;
-use crate::spoken::{from_base64, sound};
+use crate::spoken::{Sound, from_base64, sound, spoken};
 use crate::values::look_up;
 use crate::{
     Answer, Container, Engine, Form, HearRequest, Live, Measured, RetryAdvice, SpeakRequest, StopFlag, cut,
@@ -260,7 +260,7 @@ impl WorkerEngine {
         Ok((folder, path))
     }
 
-    fn read_sound(&self, line: &Line) -> Result<Audio, String> {
+    fn read_sound(&self, line: &Line) -> Result<Sound, String> {
         let bytes = match (&line.audio, &line.audio_base64) {
             (Some(path), _) => regular::read(&self.folder.join(path), self.longest as u64)
                 .map_err(|error| format!("its audio file cannot be read: {error}"))?,
@@ -372,11 +372,12 @@ impl Engine for WorkerEngine {
         };
         let mut asked = self.request("speak", request.lang, request.clip_id, request.form);
         asked["text"] = object!(request.text);
+        request.ssml.into_iter().for_each(|ssml| asked["ssml"] = object!(ssml));
         asked["output"] = object!(path);
         match self.ask(asked, request.stop) {
             Err(failed) => other(failed),
             Ok((line, measured)) => stated(&line, &measured).unwrap_or_else(|| match self.read_sound(&line) {
-                Ok(audio) => Answer::with(Outcome::Done, audio, measured),
+                Ok(sound) => spoken(Answer::with(Outcome::Done, sound, measured)),
                 Err(why) => Answer::failed(Outcome::Broken, why).measured(measured),
             }),
         }

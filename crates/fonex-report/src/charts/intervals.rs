@@ -32,6 +32,22 @@ pub struct RateMark {
     pub interval: Option<(f64, f64)>,
 }
 
+/// What the axis of intervals counts.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum IntervalAxis {
+    /// Shares as per cent, from zero to as high as they reach.
+    Share,
+    /// Points of a fixed scale, with a tick at every whole number of these.
+    Points {
+        /// The least.
+        low: f64,
+        /// The greatest.
+        high: f64,
+        /// From tick to tick.
+        step: f64,
+    },
+}
+
 const WIDTH: u32 = 960;
 const LEFT: i32 = 270;
 const RIGHT: i32 = 930;
@@ -39,7 +55,12 @@ const TOP: i32 = 84;
 
 /// Draws the chart; its height follows the rows.
 #[must_use]
-pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[IntervalSeries]) -> String {
+pub fn interval_svg(
+    title: &str,
+    (axis, form): (&str, IntervalAxis),
+    rows: &[IntervalRow],
+    series: &[IntervalSeries],
+) -> String {
     let row_height = 18 * series.len().max(1) as i32 + 18;
     let bottom = TOP + row_height * rows.len() as i32;
     draw(WIDTH, (bottom + 56) as u32, |area| {
@@ -49,13 +70,24 @@ pub fn interval_svg(title: &str, axis: &str, rows: &[IntervalRow], series: &[Int
             .map(|mark| mark.interval.map_or(mark.value, |(_, high)| high))
             .filter(|value| value.is_finite())
             .fold(0.01_f64, f64::max);
-        let (x, ticks) = Scale::from_zero(highest, LEFT, RIGHT);
+        let (x, ticks) = match form {
+            IntervalAxis::Share => Scale::from_zero(highest, LEFT, RIGHT),
+            IntervalAxis::Points { low, high, step } => {
+                let ticks = (0..=((high - low) / step).round() as i32).map(|at| low + step * f64::from(at));
+                (Scale { low, high, from: LEFT, to: RIGHT }, ticks.collect())
+            }
+        };
         text(area, title, (24, 26), anchored(17, INK, HPos::Left, VPos::Center))?;
         let names: Vec<&str> = series.iter().map(|s| s.name.as_str()).collect();
-        legend(area, &names, (30, 54))?;
+        if names.len() > 1 || names.iter().any(|name| !name.is_empty()) {
+            legend(area, &names, (30, 54))?;
+        }
         for tick in &ticks {
             line(area, (x.at(*tick), TOP), (x.at(*tick), bottom), GRID)?;
-            let label = percent(*tick, ticks[1]);
+            let label = match form {
+                IntervalAxis::Share => percent(*tick, ticks[1]),
+                IntervalAxis::Points { .. } => format!("{tick:.0}"),
+            };
             text(area, &label, (x.at(*tick), bottom + 14), anchored(13, QUIET, HPos::Center, VPos::Center))?;
         }
         for (index, row) in rows.iter().enumerate() {

@@ -193,7 +193,12 @@ fn draw_series(area: &Area<'_>, at: usize, series: &PlaneSeries, x: Scale, y: Sc
 /// picture; none where there is no such place.
 fn draw_labels(area: &Area<'_>, chart: &PlaneChart, x: Scale, y: Scale) -> Drawn {
     const HEIGHT_PX: i32 = 14;
-    let mut taken: Vec<(i32, i32, i32, i32)> = Vec::new();
+    const MARK_PX: i32 = 6;
+    // No name stands on a mark.
+    let named = chart.series.iter().filter(|series| series.labels.iter().any(|label| !label.is_empty()));
+    let marks = named.flat_map(|series| &series.points).map(|(a, b)| (x.at(*a), y.at(*b)));
+    let mut taken: Vec<(i32, i32, i32, i32)> =
+        marks.map(|(px, py)| (px - MARK_PX, py - MARK_PX, px + MARK_PX, py + MARK_PX)).collect();
     for series in &chart.series {
         for ((a, b), label) in series.points.iter().zip(&series.labels).filter(|(_, label)| !label.is_empty()) {
             let label = shortened(label, 24);
@@ -272,7 +277,8 @@ fn scale(axis: &PlaneAxis, values: impl Iterator<Item = f64>, from: i32, to: i32
 /// The same middles with the longer unit of the two on either axis, and ticks at the same steps.
 fn equal_units(x: Scale, y: Scale) -> ((Scale, Vec<f64>), (Scale, Vec<f64>)) {
     let unit = |scale: Scale| (scale.high - scale.low) / f64::from((scale.to - scale.from).abs());
-    let longest = unit(x).max(unit(y));
+    // With room around the outermost points, for their marks and names.
+    let longest = 1.2 * unit(x).max(unit(y));
     let step = round_step(longest * 60.0);
     let widened = |scale: Scale| {
         let (middle, half) =

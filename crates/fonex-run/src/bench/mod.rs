@@ -1,5 +1,6 @@
 //! The bench file: what there is to test and what is to be run. Raw TOML becomes one checked value here.
 
+mod gate;
 mod listeners;
 mod overrides;
 mod plan;
@@ -20,6 +21,7 @@ use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
 use fonex_store::Store;
 
+pub use gate::Gate;
 pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
 pub use profile::{profile_checksum, read_profile, read_toml};
 pub use read::read_bench;
@@ -54,6 +56,7 @@ pub struct Bench {
     pub accept: Vec<Accepted>,
     /// The dialogues by name: the clips said in them, in order.
     pub dialogues: BTreeMap<String, Vec<String>>,
+    gate: Gate,
 }
 
 /// Engines and plans that cannot be used, each with what is wrong with it. Others can.
@@ -63,6 +66,8 @@ pub struct Broken {
     pub engines: BTreeMap<String, Problem>,
     /// Plans by name; those of a broken engine too.
     pub plans: BTreeMap<String, Problem>,
+    /// What is wrong with the gate.
+    pub gate: Vec<Problem>,
 }
 
 impl Bench {
@@ -113,6 +118,14 @@ impl Bench {
     fn only_plan(&self) -> Option<&str> {
         let mut names = self.plans.keys().chain(self.broken.plans.keys());
         names.next().filter(|_| names.next().is_none()).map(String::as_str)
+    }
+
+    /// What runs must keep.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it.
+    pub fn gate(&self) -> Result<&Gate, Problems> {
+        if self.broken.gate.is_empty() { Ok(&self.gate) } else { Err(Problems(self.broken.gate.clone())) }
     }
 
     /// The clips of the dialogue a person named.

@@ -11,6 +11,7 @@ use serde::Deserialize;
 use serde_json::{Map, Value};
 use toml::Table;
 
+use super::gate::{Gate, GateConfig};
 use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
 use super::{Bench, Broken, folder_of, overrides, read_profile};
@@ -33,6 +34,7 @@ struct BenchFile {
     dialogue: BTreeMap<String, DialogueConfig>,
     #[serde(default)]
     accept: Vec<Accepted>,
+    gate: Option<Value>,
 }
 
 /// A scripted dialogue: what the person says, turn after turn.
@@ -126,6 +128,19 @@ fn check(
     if !problems.is_empty() {
         return Err(problems);
     }
+    let config = file.gate.map(|value| value_strict::<GateConfig>(value, place.clone(), "gate", &[])).transpose();
+    let gate = match config {
+        Ok(config) => {
+            let names: Vec<&String> = plans.keys().chain(broken.plans.keys()).collect();
+            let (gate, wrong) = config.unwrap_or_default().resolve(&place, &names);
+            broken.gate = wrong.into_iter().map(located).collect();
+            gate
+        }
+        Err(problem) => {
+            broken.gate = vec![located(problem)];
+            Gate::default()
+        }
+    };
     Ok(Bench {
         path: path.to_owned(),
         folder: folder_of(path).to_owned(),
@@ -139,6 +154,7 @@ fn check(
         plans,
         broken,
         accept: file.accept,
+        gate,
         dialogues: file.dialogue.into_iter().map(|(name, dialogue)| (name, dialogue.turns)).collect(),
     })
 }

@@ -155,11 +155,13 @@ impl Trial<'_> {
     fn speak(self, started_ms: f64) -> Ended {
         let (text, answer) = self.ask_with_text(|request| self.engine.speak(request));
         let audio_s = answer.value.as_ref().map(Audio::duration_s);
-        let files = self.files;
+        let (files, asked) = (self.files, self.engine.asked_sound());
         let mut ended = self.ended(started_ms, &answer, audio_s, text.chars().count());
         if let Some(audio) = &answer.value {
             let measures = measure(audio);
-            ended.record.speech = Some(measure_speech(audio, &measures));
+            let mut speech = measure_speech(audio, &measures);
+            speech.faults = speech.faults.of_answer(audio, asked, answer.measured.came_as.as_deref());
+            ended.record.speech = Some(speech);
             ended.record.measures = Some(measures);
             match keep_audio(files, audio) {
                 Ok(name) => ended.record.audio_file = Some(name),
@@ -185,7 +187,7 @@ impl Trial<'_> {
             return (text, Answer::failed(Outcome::Refused, what));
         }
         let request = SpeakRequest::new(&self.clip.id, self.clip.lang.as_deref(), &text, self.form(), self.stop);
-        let answer = ask(&request);
+        let answer = ask(&SpeakRequest { ssml: self.clip.ssml.as_deref(), ..request });
         (text, answer)
     }
 

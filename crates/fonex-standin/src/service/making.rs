@@ -3,13 +3,14 @@
 use std::time::Duration;
 
 use fonex_core::audio::{Audio, resample};
+use fonex_core::speech::read_markup;
 use serde_json::{Value, json};
 
 use super::Shared;
 use super::asked::{Asked, Refusal, asked};
 use super::ear::RATE_HZ;
 use super::wire::Request;
-use crate::{Behaviours, Speaking, hear, profile_of, reply, speak};
+use crate::{Behaviours, Speaking, hear, profile_of, reply, speak, speak_stretches};
 
 /// A result before it is put into a form.
 pub(super) struct Made {
@@ -107,7 +108,12 @@ pub(super) fn spoken(asked: &Asked, shared: &Shared) -> Result<Speaking, Refusal
     if asked.text.trim().is_empty() {
         return Err((400, "there is no text".to_owned()));
     }
-    Ok(speak(&profile_of(profiles, &asked.voice), shared.config.seed, &asked.voice, &asked.text))
+    let (profile, seed) = (profile_of(profiles, &asked.voice), shared.config.seed);
+    if !asked.text.trim_start().starts_with("<speak") {
+        return Ok(speak(&profile, seed, &asked.voice, &asked.text, None));
+    }
+    let markup = read_markup(&asked.text).map_err(|error| (400, error.to_string()))?;
+    Ok(speak_stretches(&profile, seed, &asked.voice, &markup.stretches, None))
 }
 
 fn make_reply(asked: &Asked, shared: &Shared) -> Result<Made, Refusal> {

@@ -9,7 +9,7 @@ use fonex_standin::service::{Service, ServiceConfig};
 use include_dir::{Dir, include_dir};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
-use super::{compare, report, run, show, standin, trend};
+use super::{compare, panel, report, run, show, standin, trend};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -53,10 +53,17 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     demo.compare(&["1"], &["channel"])?;
     demo.step("What did they get wrong on one radio call?", "fonex show 1 --clip radio-006")?;
     demo.show_clip("1", "radio-006")?;
-    demo.step("Three voices speak the announcements.", "fonex run voices")?;
+    demo.step("Four voices speak the announcements, and a recogniser hears them.", "fonex run voices")?;
     if demo.run("voices", None, &[])? {
         return Ok(Code::Interrupted);
     }
+    demo.step(
+        "Which voice do people like? A blind page for 12 listeners, who here are simulated.",
+        "fonex panel build 2 -o panel.html --listeners 12\n\
+         $ fonex standin listen panel.key.json --likes osier/Ilka=4.1,osier/Bran=3.2,osier/Sorrel=2,osier/Fenn=2.4 --careless 1\n\
+         $ fonex panel collect panel.key.json ratings",
+    )?;
+    demo.panel()?;
     demo.step(
         "A new build of marl/river arrives every week and hears the radio calls.",
         "fonex run weekly --label w46 --set engine.marl.behaviour.river.build=w46",
@@ -75,16 +82,36 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     if demo.run_services()? {
         return Ok(Code::Interrupted);
     }
-    demo.step("A report to share.", "fonex report 1 2 -o report.html")?;
-    demo.report(&["1", "2"])?;
+    demo.step(
+        "One night osier's Ilka is replaced by another build, and its version does not say so. Did the voice change?",
+        "fonex run voices --label next --set engine.osier.behaviour.Ilka.size=1.0\n\
+         $ fonex compare 2:osier/Ilka next:osier/Ilka",
+    )?;
+    if demo.run("voices", Some("next"), &[OTHER_BUILD.to_owned()])? {
+        return Ok(Code::Interrupted);
+    }
+    demo.compare(&["2:osier/Ilka", "next:osier/Ilka"], &[])?;
+    demo.step(
+        "Reports to share: the recognisers, and the voices with what listeners say.",
+        "fonex report 1 -o report.html\n$ fonex report 2 --panel -o voices.html",
+    )?;
+    demo.report("1", "report.html", None)?;
+    demo.report("2", "voices.html", Some("last"))?;
+    demo.write_heard()?;
     output::print(&format!(
-        "\nDone. Open {}, look at {}, and continue in {folder}:\n  \
+        "\nDone. Open {}, {} and {}, and continue in {folder}:\n  \
          cd {folder}\n  fonex runs\n  fonex try tern radio-006\n  fonex score corpus.jsonl heard.jsonl\n",
         options.folder.join("report.html").display(),
+        options.folder.join("voices.html").display(),
         options.folder.join("trend.svg").display(),
     ))?;
     Ok(Code::Done)
 }
+
+/// What another build of a voice does differently.
+const OTHER_BUILD: &str = "engine.osier.behaviour.Ilka.size=1.0";
+/// What the demo's listeners think of its voices.
+const PLANTED: [&str; 4] = ["osier/Ilka=4.1", "osier/Bran=3.2", "osier/Sorrel=2", "osier/Fenn=2.4"];
 
 struct DemoFolder {
     folder: PathBuf,
@@ -170,6 +197,7 @@ impl DemoFolder {
     fn show_clip(&self, run: &str, clip: &str) -> Result<(), Failure> {
         show::show(&show::ShowOptions {
             likeness: false,
+            rank: Vec::new(),
             output: None,
             run: run.to_owned(),
             variant: None,
@@ -177,6 +205,47 @@ impl DemoFolder {
             worst: 0,
             measures: MeasureArg::default(),
             profile: ProfileArg::default(),
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        })
+        .map(drop)
+    }
+
+    /// A panel of the voices, rated by stand-in listeners with planted opinions; one of them does not listen.
+    fn panel(&self) -> Result<(), Failure> {
+        let (page, key) = (self.folder.join("panel.html"), self.folder.join("panel.key.json"));
+        let ratings = self.folder.join("ratings");
+        // Those of a demo that was here before are of another panel.
+        if ratings.exists() {
+            fs::remove_dir_all(&ratings).map_err(|error| Problem::io("remove", &ratings, &error))?;
+        }
+        panel::build(&panel::PanelBuild {
+            runs: vec!["2".to_owned()],
+            kind: panel::Asked::Opinion,
+            voices: Vec::new(),
+            texts: 8,
+            listeners: 12,
+            pages: 36,
+            checks: 4,
+            practice: 2,
+            show_text: false,
+            seed: 1,
+            output: page,
+            bench: self.bench.clone(),
+        })?;
+        panel::listen(&panel::StandinListen {
+            key: key.clone(),
+            likes: PLANTED.map(str::to_owned).to_vec(),
+            listeners: None,
+            careless: 1,
+            seed: 1,
+            output: ratings.clone(),
+        })?;
+        panel::collect_ratings(&panel::PanelCollect {
+            key: Some(key),
+            files: vec![ratings],
+            within: None,
+            study: None,
             bench: self.bench.clone(),
             format: FormatArg { format: Format::Table },
         })
@@ -199,17 +268,18 @@ impl DemoFolder {
         .map(drop)
     }
 
-    fn report(&self, runs: &[&str]) -> Result<(), Failure> {
+    fn report(&self, run: &str, page: &str, panel: Option<&str>) -> Result<(), Failure> {
         report::report(&report::ReportOptions {
             load: None,
             turns: None,
-            runs: runs.iter().map(|run| (*run).to_owned()).collect(),
-            output: self.folder.join("report.html"),
+            panel: panel.map(str::to_owned),
+            runs: vec![run.to_owned()],
+            output: self.folder.join(page),
             worst: 6,
             profile: ProfileArg::default(),
             bench: self.bench.clone(),
-        })?;
-        self.write_heard()
+        })
+        .map(drop)
     }
 
     /// Results as a file, so that `fonex score` has something to read.

@@ -8,10 +8,12 @@ pub mod completions;
 pub mod corpus;
 pub mod demo;
 pub mod engine;
+pub mod gate;
 mod in_depth;
 pub mod init;
 pub mod load;
 pub mod measures;
+pub mod panel;
 mod pieces;
 mod power;
 pub mod report;
@@ -54,6 +56,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Try(options) => try_engine::try_engine(&options),
         Command::Engine { command } => engine::engine(&command),
         Command::Standin { command: StandinCommand::Serve(options) } => standin::serve(&options),
+        Command::Standin { command: StandinCommand::Listen(options) } => panel::listen(&options),
         Command::Run(options) => run::run(&options),
         Command::Windows(options) => windows::windows(&options),
         Command::Load(options) => load::load(&options),
@@ -66,8 +69,10 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Runs(options) => runs::runs(&options),
         Command::Show(options) => show::show(&options),
         Command::Compare(options) => compare::compare_runs(&options),
+        Command::Gate(options) => gate::gate(&options),
         Command::Trend(options) => trend::trend_of_runs(&options),
         Command::Report(options) => report::report(&options),
+        Command::Panel { command } => panel::panel(&command),
         Command::Completions(options) => completions::completions(&options),
     }
 }

@@ -20,7 +20,7 @@ use fonex_run::{existing_store, store_to_change};
 pub struct RunsOptions {
     #[command(subcommand)]
     pub action: Option<RunsAction>,
-    /// List load and turns studies instead
+    /// List studies instead: load, turns, panels
     #[arg(long)]
     pub studies: bool,
     #[command(flatten)]

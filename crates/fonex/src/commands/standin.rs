@@ -8,6 +8,7 @@ use fonex_formats::audio::read_side;
 use fonex_formats::{Place, Problem, audio_path};
 use fonex_standin::service::{Fault, Service, ServiceConfig};
 
+use super::panel::StandinListen;
 use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -17,6 +18,8 @@ use fonex_run::{Bench, read_bench};
 pub enum StandinCommand {
     /// Serve the stand-in engines of the bench file over HTTP and WebSocket on loopback
     Serve(StandinServe),
+    /// Rate a panel as simulated listeners with given opinions would
+    Listen(StandinListen),
 }
 
 #[derive(Debug, Args)]

@@ -18,7 +18,7 @@ pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
 pub use fonex_report::{Cell, Table};
 pub use notes::{in_pieces, percent, rate_with_interval, timing_notes};
 pub use progress::{RunBar, clip_bar};
-pub use speech::speech_lines;
+pub use speech::{sound_picture, speech_lines};
 pub use words::{thread_key, thread_lines};
 
 use crate::cli::Format;

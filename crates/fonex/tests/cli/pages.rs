@@ -101,10 +101,14 @@ fn the_demo_tells_its_story() {
         "osier/Sorrel",
         "clips with clipping",
         "worse since w46",
+        "osier/Ilka is liked better",
+        "sound: changed",
     ]);
     let page = page(&folder, "d/report.html");
     assert!(page.contains("tern gets more words wrong than marl/river"));
-    assert!(page.contains("osier/Sorrel clips more often than osier/Ilka"));
+    let voices = self::page(&folder, "d/voices.html");
+    assert!(voices.contains("osier/Sorrel clips more often than osier/Ilka"));
+    assert!(voices.contains("What listeners think") && voices.contains("dB from recordings"));
     assert!(page.contains("tern answers sooner than marl/river"));
     folder.fonex(&["score", "d/corpus.jsonl", "d/heard.jsonl"]).expect(0).prints(&["WER"]);
     folder.write("other/file.txt", "mine");

@@ -121,3 +121,11 @@ pub fn corpus(folder: &Folder, clips: &[(&str, &str, &str)]) {
         .collect();
     folder.write("corpus.jsonl", lines);
 }
+
+/// Whether a real program is there; where real engines are asked for, it has to be.
+pub fn program_is_there(name: &str) -> bool {
+    let there = Command::new(name).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
+    let there = there.is_ok_and(|status| status.success());
+    assert!(there || std::env::var_os("FONEX_REAL_ENGINES").is_none(), "{name} is not installed");
+    there
+}

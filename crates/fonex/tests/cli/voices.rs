@@ -103,7 +103,7 @@ fn every_model_hears_and_errors_on_natural_recordings_stand_beside() {
     folder.fonex(&["run", "natural"]).expect(0);
     let heard = ["run", "voices", "--heard-by", "ear", "--set", "plan.voices.engines=[\"osier\"]"];
     let out = folder.fonex(&heard).expect(0);
-    out.prints(&["WER by ear/near", "WER by ear/far", "natural recordings", "ear/far in run 1"]);
+    out.prints(&["WER by ear/near", "WER by ear/far", "recordings", "ear/far in run 1"]);
     let csv = folder.fonex(&["show", "2", "--format", "csv", "--measure", "wer"]).expect(0).out;
     assert!(csv.contains("osier/clear by ear/far,all"), "{csv}");
     // A dry run counts what would be heard.

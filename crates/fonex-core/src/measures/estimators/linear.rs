@@ -1,6 +1,6 @@
 //! Scores of ratios and smooth functions of sums, unit by unit.
 
-use super::{Estimator, area, gaps};
+use super::{Estimator, area, gaps, spread};
 use crate::Table;
 use crate::measures::Sample;
 use crate::stats::{Reach, Scores, UnitKind};
@@ -92,6 +92,8 @@ pub(super) fn linear(estimator: Estimator, sample: &Sample) -> Option<Linear> {
         Estimator::Smooth(of) => smooth(sample, of),
         Estimator::Gaps => gaps::linear(sample),
         Estimator::Area => area::linear(sample),
+        Estimator::Spread(of) => spread::within(sample, of),
+        Estimator::Scatter(of) => spread::between(sample, of),
         Estimator::Quantile(..) | Estimator::Slope => None,
     }
 }

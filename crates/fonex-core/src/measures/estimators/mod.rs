@@ -6,6 +6,7 @@ mod gaps;
 mod linear;
 mod quantile;
 mod slope;
+mod spread;
 
 use linear::Linear;
 
@@ -37,6 +38,10 @@ pub enum Estimator {
     Gaps,
     /// The chance that a row of kind 1 has a higher value than one of kind 0: rows are value, kind.
     Area,
+    /// The standard deviation of a number over the repeats of a clip.
+    Spread(Part),
+    /// The standard deviation of a number over clips; repeats of a clip are taken together.
+    Scatter(Part),
     /// The slope within clips: rows are seconds, milliseconds. The figure is milliseconds a minute.
     Slope,
 }
@@ -47,13 +52,19 @@ const ALPHA: f64 = 0.05;
 /// The figure of a sample with its 95 % interval. None where nothing was contributed.
 #[must_use]
 pub fn estimate(estimator: Estimator, sample: &Sample) -> Option<Estimate> {
+    estimate_at(estimator, sample, ALPHA)
+}
+
+/// The same with an interval that leaves out `alpha`.
+#[must_use]
+pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<Estimate> {
     let (value, interval, units) = match estimator {
         Estimator::Quantile(q, of) => {
             let (value, units) = quantile::value(sample, q, of)?;
-            (value, quantile::interval(sample, q, of, ALPHA), units as u64)
+            (value, quantile::interval(sample, q, of, alpha), units as u64)
         }
         Estimator::Slope => {
-            let slope = slope::estimate(sample)?;
+            let slope = slope::estimate(sample, alpha)?;
             (slope.value, slope.interval, slope.units)
         }
         _ => {
@@ -62,7 +73,7 @@ pub fn estimate(estimator: Estimator, sample: &Sample) -> Option<Estimate> {
             let (least, greatest) = linear.limits;
             let bounded = |i: Interval| Interval { low: i.low.max(least), high: i.high.min(greatest) };
             let scores = linear.scores(sample.kind);
-            (value, scores.map(|scores| bounded(scores.interval(ALPHA))), units)
+            (value, scores.map(|scores| bounded(scores.interval(alpha))), units)
         }
     };
     let withheld = Withheld::of(units, sample.kind)

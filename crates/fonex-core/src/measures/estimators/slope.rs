@@ -40,7 +40,7 @@ struct ClipSlope {
 /// distribution with as many degrees of freedom (Müller, "A theory of robust long-run variance estimation", 2007; Lazarus
 /// and others, "HAR inference: recommendations for practice", 2018). Wander that is slow against the recording
 /// is in these waves, so that the length of blocks is not left to choice.
-pub(super) fn estimate(sample: &Sample) -> Option<Slope> {
+pub(super) fn estimate(sample: &Sample, alpha: f64) -> Option<Slope> {
     let slopes = clip_slopes(sample);
     let weight: f64 = slopes.iter().map(|clip| clip.weight).sum();
     if weight <= 0.0 {
@@ -50,12 +50,12 @@ pub(super) fn estimate(sample: &Sample) -> Option<Slope> {
     let linear = linear_of(sample, &slopes)?;
     let units = linear.units();
     let interval = if units as usize >= FEW_UNITS {
-        linear.scores(crate::stats::UnitKind::Group).map(|scores| scores.interval(0.05))
+        linear.scores(crate::stats::UnitKind::Group).map(|scores| scores.interval(alpha))
     } else {
         let variance: Option<f64> =
             slopes.iter().map(|clip| clip.error.map(|error| (clip.weight * error).powi(2))).sum();
         variance.map(|variance| {
-            let half = student_quantile(0.05, WAVES as f64) * variance.sqrt() / weight;
+            let half = student_quantile(alpha, WAVES as f64) * variance.sqrt() / weight;
             Interval { low: value - half, high: value + half }
         })
     };

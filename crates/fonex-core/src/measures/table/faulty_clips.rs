@@ -20,7 +20,7 @@ pub(super) static MEASURE: Measure = Measure {
     asked: true,
     rare: true,
     says: ["has fewer faulty answers than", "has more faulty answers than"],
-    about: "answers with a click, dropout, hum, cut, repeat, long pause or no speech, over all answers",
+    about: "answers with a click, dropout, hum, cut, repeat, long pause, no speech, silence or another sample rate or container than asked, over all answers",
     explained: "The share of the answers in which at least one fault of the audio was found; the measures of each kind say which. Clipping is counted apart.",
     source: "",
 };

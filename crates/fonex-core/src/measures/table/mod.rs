@@ -7,6 +7,7 @@ mod cer;
 mod clipped_clips;
 mod clipped_share;
 mod clips_cut_off;
+mod clips_of_other_form;
 mod clips_with_all_terms;
 mod clips_with_clicks;
 mod clips_with_dropouts;
@@ -17,6 +18,7 @@ mod clips_without_speech;
 mod cost_per_audio_minute;
 mod cost_per_correct_word;
 mod cpu_per_audio_s;
+mod dc_offset;
 mod drift;
 mod faulty_clips;
 mod first_audible_p50;
@@ -29,6 +31,7 @@ mod latency_p95;
 mod latency_p99;
 mod leading_silence_s;
 mod level_dbfs;
+mod level_movement_db;
 mod live_changed_words;
 mod live_false_ends;
 mod live_final_p50;
@@ -43,7 +46,11 @@ mod live_shown_p50;
 mod live_shown_p95;
 mod longest_pause_p95;
 mod loudness_lufs;
+mod loudness_spread_lu;
+mod markup_followed;
 mod mer;
+mod noise_floor_dbfs;
+mod off_length;
 mod outcome_broken;
 mod outcome_late;
 mod outcome_nothing;
@@ -51,18 +58,26 @@ mod outcome_refused;
 mod outcome_unclear;
 mod outcome_unreachable;
 mod pace;
+mod pace_speaking;
+mod pace_spread;
 mod pause_share;
+mod pauses_in_phrases;
 mod peak_dbfs;
 mod peak_memory_kib;
 mod pitch_hz;
 mod pitch_movement;
 mod pitch_range_st;
+mod pitch_spread_st;
 mod playback_wait_p95;
 mod punctuation_f1;
+mod punctuation_paused;
 mod reply_words;
 mod roc_area;
 mod rtf;
+mod runaway_clips;
 mod ser;
+mod silent_clips;
+mod skipped_clips;
 mod spectral_tilt;
 mod syllable_rate;
 mod term_f1;
@@ -87,7 +102,9 @@ mod speech;
 use super::{Fact, Measure, Trial, Trials};
 use crate::Outcome;
 use crate::latency::{Playback, play, sound_pieces};
-use speech::{FAULTS, LOUDNESS, PAUSES, PITCH, SPECTRUM, SYLLABLES, TRUE_PEAK};
+use speech::{
+    FAULTS, LENGTH, LEVEL_MOVEMENT, LOUDNESS, MARKUP, PAUSES, PHRASING, PITCH, SPECTRUM, SYLLABLES, TRUE_PEAK,
+};
 
 /// Every measure, in the order tables print them.
 pub static ALL: &[&Measure] = &[
@@ -105,6 +122,8 @@ pub static ALL: &[&Measure] = &[
     &clips_with_all_terms::MEASURE,
     &words_over_silence::MEASURE,
     &first_word_wrong::MEASURE,
+    &skipped_clips::MEASURE,
+    &runaway_clips::MEASURE,
     &punctuation_f1::MEASURE,
     &capitals_f1::MEASURE,
     &calibration_error::MEASURE,
@@ -147,10 +166,13 @@ pub static ALL: &[&Measure] = &[
     &interrupted_playback::MEASURE,
     &playback_wait_p95::MEASURE,
     &pace::MEASURE,
+    &pace_speaking::MEASURE,
     &level_dbfs::MEASURE,
     &peak_dbfs::MEASURE,
     &leading_silence_s::MEASURE,
     &trailing_silence_s::MEASURE,
+    &noise_floor_dbfs::MEASURE,
+    &dc_offset::MEASURE,
     &clipped_share::MEASURE,
     &clipped_clips::MEASURE,
     &pitch_hz::MEASURE,
@@ -159,7 +181,13 @@ pub static ALL: &[&Measure] = &[
     &syllable_rate::MEASURE,
     &pause_share::MEASURE,
     &longest_pause_p95::MEASURE,
+    &pauses_in_phrases::MEASURE,
+    &punctuation_paused::MEASURE,
+    &level_movement_db::MEASURE,
+    &pace_spread::MEASURE,
+    &pitch_spread_st::MEASURE,
     &loudness_lufs::MEASURE,
+    &loudness_spread_lu::MEASURE,
     &true_peak_dbtp::MEASURE,
     &spectral_tilt::MEASURE,
     &band_limit_hz::MEASURE,
@@ -171,6 +199,10 @@ pub static ALL: &[&Measure] = &[
     &clips_with_repeats::MEASURE,
     &clips_with_long_pauses::MEASURE,
     &clips_without_speech::MEASURE,
+    &silent_clips::MEASURE,
+    &clips_of_other_form::MEASURE,
+    &off_length::MEASURE,
+    &markup_followed::MEASURE,
     &reply_words::MEASURE,
 ];
 
@@ -183,6 +215,21 @@ fn words(trial: &Trial<'_>, row: &mut Vec<f64>) {
         row.extend([words.correct, words.substituted, words.deleted, words.inserted].map(|n| n as f64));
     }
 }
+
+/// Words in a row that are a stretch.
+const LEAST_WORDS: f64 = 4.0;
+
+/// The most words in a row that were not heard, and words heard after the last one said.
+static GAPS: Fact = Fact {
+    id: "gaps",
+    width: 2,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let gaps = trial.hearing.map(|hearing| [hearing.longest_gap, hearing.words_after]);
+        row.extend(gaps.iter().flatten().map(|words| *words as f64));
+    },
+};
 
 /// Wrong characters and characters said.
 static CHARACTERS: Fact = Fact {

@@ -29,7 +29,7 @@ static PACE: Fact = Fact {
     observe: |trial, row| {
         if let Some(spoken) = trial.spoken {
             let speaking_s = spoken.duration_s - spoken.silence.leading_s - spoken.silence.trailing_s;
-            row.extend((speaking_s > 0.0).then(|| trial.words_to_speak as f64 * 60.0 / speaking_s));
+            row.extend((speaking_s > 0.0).then(|| trial.words_to_speak() as f64 * 60.0 / speaking_s));
         }
     },
 };

@@ -2,6 +2,7 @@
 
 use super::yes;
 use crate::measures::{Fact, Trials};
+use crate::speech::{phrasing, syllables_of};
 
 /// Pitch of an answer: median in hertz, range in semitones, movement in semitones a second.
 pub(super) static PITCH: Fact = Fact {
@@ -72,10 +73,10 @@ pub(super) static SPECTRUM: Fact = Fact {
     },
 };
 
-/// Whether there are clicks, dropouts, hum, a cut, a repeat, a long pause, no speech.
+/// Whether there are clicks, dropouts, hum, a cut, a repeat, a long pause, no speech, another rate or container than asked, nothing at all.
 pub(super) static FAULTS: Fact = Fact {
     id: "audio_faults",
-    width: 7,
+    width: 9,
     timed: false,
     of: Trials::Answered,
     observe: |trial, row| {
@@ -89,8 +90,62 @@ pub(super) static FAULTS: Fact = Fact {
                 faults.repeated.is_some(),
                 faults.long_pauses.is_some(),
                 faults.not_speech,
+                faults.other_rate_hz.is_some() || faults.other_container,
+                faults.silent,
             ]
             .map(yes)
         }));
+    },
+};
+
+/// Requests of the markup that are done, and those that can be checked.
+pub(super) static MARKUP: Fact = Fact {
+    id: "markup",
+    width: 2,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let markup = trial.markup.filter(|markup| markup.asked > 0);
+        row.extend(markup.iter().flat_map(|markup| [markup.done, markup.asked].map(f64::from)));
+    },
+};
+
+/// How far the level moves, in decibels.
+pub(super) static LEVEL_MOVEMENT: Fact = Fact {
+    id: "level_movement",
+    width: 1,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.speech.and_then(|speech| speech.level_movement_db)),
+};
+
+/// Pauses inside phrases and pauses at punctuation; signs of punctuation between words.
+pub(super) static PHRASING: Fact = Fact {
+    id: "phrasing",
+    width: 3,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let speech = trial.speech.filter(|speech| speech.speaking_s > 0.0 && speech.syllables > 0);
+        // Trials of an earlier version do not say where their pauses are.
+        let speech = speech.filter(|speech| speech.pauses_at.len() as u32 == speech.pauses.count);
+        row.extend(speech.iter().flat_map(|speech| {
+            let found =
+                phrasing(trial.text_to_speak, trial.clip.lang.as_deref(), &speech.pauses_at, speech.speaking_s);
+            [found.inside, found.at_punctuation, found.signs].map(f64::from)
+        }));
+    },
+};
+
+/// Syllables counted in the sound, and those of the text as it is written.
+pub(super) static LENGTH: Fact = Fact {
+    id: "spoken_length",
+    width: 2,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| {
+        let written = syllables_of(trial.text_to_speak, trial.clip.lang.as_deref());
+        let speech = trial.speech.filter(|_| written > 0.0);
+        row.extend(speech.iter().flat_map(|speech| [f64::from(speech.syllables), written]));
     },
 };

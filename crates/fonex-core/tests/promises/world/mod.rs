@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a simulation that fails here says where")]
 
 mod estimators;
+mod gates;
 mod over_runs;
 
 use fonex_core::measures::{self, Estimator, Sample, difference, estimate};
@@ -13,6 +14,8 @@ use rand_distr::{Beta, Binomial, Distribution};
 
 #[allow(unused_imports, reason = "the bench alone uses all")]
 pub use estimators::{other_intervals, wander};
+#[allow(unused_imports, reason = "the bench alone names it")]
+pub use gates::{Gated, gates};
 pub use over_runs::{Drift, Errors, series};
 
 /// How errors are spread over clips.

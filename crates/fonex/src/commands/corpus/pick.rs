@@ -8,7 +8,7 @@ use clap::Args;
 use fonex_core::Clip;
 use fonex_core::material::{AudioFacts, Condition, Fields, clips_needed, split_by_speaker, stratified};
 use fonex_core::text::TextProfile;
-use fonex_formats::{Corpus, Place, Problem, read_corpus};
+use fonex_formats::{Corpus, Place, Problem, corpus_folder, read_corpus};
 
 use super::write_corpus;
 use fonex_run::unknown;
@@ -97,7 +97,7 @@ pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
 /// Audio paths are relative to the corpus file: a picked corpus must stand beside the one it came from.
 fn beside(path: &Path, corpus: &Path) -> Result<(), Problem> {
     let folder = |path: &Path| {
-        let folder = if path.is_dir() { path } else { path.parent().unwrap_or(Path::new("")) };
+        let folder = corpus_folder(path);
         let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
         folder.canonicalize().ok()
     };

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use fonex_core::Clip;
 use fonex_core::material::{SpokenText, ladder, no_longer_than, read_texts};
+use fonex_core::speech::read_markup;
 use fonex_core::text::{Label, plain_label};
 use fonex_formats::{Place, Problem, regular};
 
@@ -15,14 +16,15 @@ use crate::output::{self, plural};
 
 #[derive(Debug, Args)]
 #[command(
-    after_help = "A file holds a text a line. A line \"# names\" is a heading: it becomes the tag kind of the texts below it,
+    after_help = "A file that begins with < is one text with markup (SSML): it becomes a clip with its markup and one without.
+Any other file holds a text a line. A line \"# names\" is a heading: it becomes the tag kind of the texts below it,
 up to the next heading or a line \"#\". Texts without a heading are of the kind numbers, abbreviations or plain.
 Examples, in the folder the demo made:
   fonex corpus texts texts/announcements.txt --lang en -o announcements.jsonl
   fonex corpus texts texts/announcements.txt --ladder 4 -o ladder.jsonl"
 )]
 pub struct CorpusTexts {
-    /// Text files, UTF-8, one text per line
+    /// Text files, UTF-8, one text per line, or SSML files
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     /// Also make texts of every length from a word to a page, up to this many of each
@@ -51,6 +53,10 @@ pub fn texts(options: &CorpusTexts) -> Result<Code, Failure> {
     let mut clips: Vec<Clip> = Vec::new();
     for file in &options.files {
         let written = regular::read_text(file).map_err(|error| Problem::io("read", file, &error))?;
+        if written.trim_start().starts_with('<') {
+            marked_up(options, file, &written, &terms, &mut clips)?;
+            continue;
+        }
         let read = read_texts(&written);
         if read.is_empty() {
             let problem = Problem::new("the file holds no text", Place::file(file));
@@ -75,6 +81,28 @@ pub fn texts(options: &CorpusTexts) -> Result<Code, Failure> {
         None => output::print(&clips.iter().map(|clip| fonex_formats::corpus_line(clip) + "\n").collect::<String>())?,
     }
     Ok(Code::Done)
+}
+
+/// Adds a text with markup, and beside it the same text without, so that a voice can be held against itself.
+fn marked_up(
+    options: &CorpusTexts,
+    file: &Path,
+    written: &str,
+    terms: &Terms,
+    clips: &mut Vec<Clip>,
+) -> Result<(), Problem> {
+    let markup = read_markup(written).map_err(|error| Problem::new(error.to_string(), Place::file(file)))?;
+    let stem = stem(file, clips);
+    let text = SpokenText { text: markup.text(), kind: "markup".to_owned(), rung: None };
+    let mut marked = clip(options, terms, format!("{stem}-001"), &text)?;
+    marked.ssml = Some(written.trim().to_owned());
+    // Read out sign by sign: what a recogniser must return.
+    marked.terms.extend(markup.spelled.iter().map(|spelled| plain_label(spelled)));
+    let mut plain = Clip { id: format!("{stem}-002"), ssml: None, terms: Vec::new(), ..marked.clone() };
+    plain.tags.insert("kind".to_owned(), "markup left out".to_owned());
+    clips.push(marked);
+    clips.push(plain);
+    Ok(())
 }
 
 /// The name of a file without its ending, told apart from those before.

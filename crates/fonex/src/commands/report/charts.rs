@@ -4,8 +4,8 @@ use fonex_analysis::{Followed, RunView, Side, by_kind, follow};
 use fonex_core::measures::{Measure, find};
 use fonex_report::ChartFigure;
 use fonex_report::charts::{
-    Guide, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, RateMark,
-    interval_svg, latency_svg, plane_svg, trend_svg,
+    Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries,
+    RateMark, interval_svg, latency_svg, plane_svg, trend_svg,
 };
 use fonex_store::Store;
 
@@ -83,7 +83,12 @@ fn intervals(names: &Names<'_>, sides: &[Side<'_>], measure: &Measure) -> Option
         })
         .collect();
     let rows: Vec<IntervalRow> = rows.into_iter().map(|(_, row)| row).collect();
-    let svg = interval_svg("Word error rate", "word error rate; bars are 95 % intervals over clips", &rows, &series);
+    let svg = interval_svg(
+        "Word error rate",
+        ("word error rate; bars are 95 % intervals over clips", IntervalAxis::Share),
+        &rows,
+        &series,
+    );
     let caption = format!(
         "Word error rate of each variant, over all clips and by slice.{}",
         left_out(names, &all, MOST_SERIES)

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use fonex_analysis::{ClipResult, Side, clip_result, worst};
 use fonex_core::{Clip, Task};
+use fonex_formats::{audio_path, corpus_folder};
 use fonex_report::{AudioClip, ClipCard, Reading, data_uri, is_right_to_left, pieces};
 use fonex_store::Store;
 
@@ -72,10 +73,8 @@ impl<'c> Cards<'c> {
             shown.get_or_insert_with(|| (clip.clone(), self.folder.join(&side.run.run.corpus_path)));
         }
         let Some((label, corpus)) = shown else { return Ok(None) };
-        let audio = label.audio.as_ref().and_then(|audio| {
-            let path = if corpus.is_dir() { corpus.join(audio) } else { corpus.parent()?.join(audio) };
-            self.embedded(&path, format!("audio of {id}"))
-        });
+        let audio = audio_path(corpus_folder(&corpus), &label);
+        let audio = audio.and_then(|path| self.embedded(&path, format!("audio of {id}")));
         Ok(Some(ClipCard {
             id: id.to_owned(),
             facts: facts_of(&label),

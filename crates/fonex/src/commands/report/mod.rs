@@ -54,6 +54,9 @@ pub struct ReportOptions {
     /// Add a stored turns study: its number; without a number, the last one
     #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
     pub turns: Option<String>,
+    /// Add a stored panel of listeners: its number; without a number, the last one
+    #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
+    pub panel: Option<String>,
     #[command(flatten)]
     pub profile: ProfileArg,
     #[command(flatten)]
@@ -76,7 +79,8 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     for view in &runs {
         if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
             let natural = natural(&mut store, view)?;
-            scorecards.push(show::scorecard(view, &natural).html());
+            let apart_db = show::apart_from_recordings(&store, view, &folder)?;
+            scorecards.push(show::scorecard(view, &natural, &[], &apart_db).html());
         }
     }
     let mut data = page(&store, &runs, scorecards, &folder, options.worst)?;

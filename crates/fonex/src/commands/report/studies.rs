@@ -1,12 +1,14 @@
 //! What is no run on a page: windows compared with each other, load, turns of a conversation.
 
 use fonex_core::latency::LoadReport;
-use fonex_report::{ChartFigure, ReportData};
+use fonex_report::{ChartFigure, ReportData, Table};
 use fonex_store::{Store, Study, StudyKind};
 
 use fonex_analysis::RunView;
+use fonex_analysis::panel::PanelResult;
 
 use super::ReportOptions;
+use crate::commands::panel::{panel_caption, panel_chart, panel_tables};
 use crate::commands::studies::find_study;
 use crate::commands::{load, turns, windows};
 use crate::failure::Failure;
@@ -39,6 +41,13 @@ pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Rep
         let found = find_study::<Conversation>(store, StudyKind::Turns, typed)?;
         let caption = caption(found.id, &turns::in_words(&found.figures));
         data.charts.push(ChartFigure { svg: turns::chart(&found.figures), caption });
+        data.facts.push(fact(found.id, &found.study));
+    }
+    if let Some(typed) = &options.panel {
+        let found = find_study::<PanelResult>(store, StudyKind::Panel, typed)?;
+        let caption = format!("Study {}: {}", found.id, panel_caption(&found.figures));
+        data.charts.insert(0, ChartFigure { svg: panel_chart(&found.figures), caption });
+        data.tables.extend(panel_tables(&found.figures).iter().map(Table::html));
         data.facts.push(fact(found.id, &found.study));
     }
     Ok(())

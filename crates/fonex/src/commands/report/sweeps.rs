@@ -10,7 +10,7 @@ use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneSeries, plane_svg};
 use fonex_report::figures::figure;
 
 /// What is drawn of the voices themselves; beside it, how well each recogniser understands them.
-const DRAWN: [&str; 4] = ["syllable_rate", "pitch_hz", "pitch_range_st", "faulty_clips"];
+const DRAWN: [&str; 5] = ["pace", "syllable_rate", "pitch_hz", "pitch_range_st", "faulty_clips"];
 /// Values of a setting from which a line says something.
 const LEAST_VALUES: usize = 3;
 /// Lines of one chart; the caption names those beyond.

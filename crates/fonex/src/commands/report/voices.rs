@@ -9,6 +9,7 @@ use fonex_report::{ChartFigure, SpokenBy, SpokenText, is_right_to_left};
 
 use super::clips::{Cards, facts_of};
 use crate::failure::Failure;
+use crate::output::money;
 
 impl Cards<'_> {
     /// Some texts of each run as all of its voices spoke them, with what recognisers heard.
@@ -36,9 +37,11 @@ impl Cards<'_> {
             };
             let with_sound: Vec<_> =
                 labels.iter().filter(|clip| voices.iter().any(|voice| file(voice, &clip.id).is_some())).collect();
-            // Spread over the corpus, not only its beginning.
-            let step = with_sound.len().div_ceil(self.worst.max(1)).max(1);
-            for clip in with_sound.into_iter().step_by(step).take(self.worst) {
+            // Spread over the corpus, not only its beginning; where texts have names and terms, those, so that they can be heard.
+            let with_terms: Vec<_> = with_sound.iter().filter(|clip| !clip.terms.is_empty()).copied().collect();
+            let chosen = if with_terms.len() >= self.worst { with_terms } else { with_sound };
+            let count = self.worst.min(chosen.len());
+            for clip in (0..count).map(|at| chosen[at * chosen.len() / count]) {
                 let mut by = Vec::new();
                 let mut right_to_left = false;
                 for voice in &voices {
@@ -89,7 +92,10 @@ pub fn trade_off(runs: &[RunView]) -> Option<ChartFigure> {
                 series.len() - 1
             });
             series[at].points.push((soon.value, rate.value));
-            series[at].labels.push(name.clone());
+            let price = card.voice.cost.as_ref().zip(card.voice.measures.get("cost_per_audio_minute"));
+            let price = price.map(|(cost, each)| format!(", {}/min", money(each.value, Some(&cost.currency))));
+            let place = if card.on_front { "" } else { ", behind" };
+            series[at].labels.push(format!("{name}{}{place}", price.unwrap_or_default()));
             series[at].intervals.push(rate.interval.map(|interval| (interval.low, interval.high)));
         }
     }

@@ -6,6 +6,7 @@ mod notes;
 mod tables;
 mod voices;
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
@@ -25,12 +26,14 @@ use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, percent, plural};
 use clips::{show_clip, worst_clips};
+pub use likeness::apart_from_recordings;
 use likeness::show_likeness;
 use notes::{cautions, costs, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{folded, measures_table, off_the_rest, variants_table};
 use voices::pronunciation;
-pub use voices::scorecard;
+use voices::show_rank;
+pub use voices::{Weight, scorecard, weight};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -52,6 +55,9 @@ pub struct ShowOptions {
     /// Number of worst clips to show word by word
     #[arg(long, default_value_t = 3, value_name = "N")]
     pub worst: usize,
+    /// Show the scorecard alone, its voices ranked by these measures with their weights
+    #[arg(long, value_name = "MEASURE=WEIGHT,...", value_delimiter = ',', value_parser = weight, conflicts_with_all = ["clip", "likeness"])]
+    pub rank: Vec<Weight>,
     /// Show how alike the voices sound: the distance of each two
     #[arg(long, conflicts_with = "clip")]
     pub likeness: bool,
@@ -83,6 +89,9 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     }
     if options.likeness {
         return show_likeness(&store, &view, options);
+    }
+    if !options.rank.is_empty() {
+        return show_rank(&mut store, &view, options);
     }
     print_run(&mut store, &view, options.format.format)?;
     if options.format.format == Format::Table {
@@ -146,7 +155,7 @@ pub const KINDS: [&str; 4] = ["Recognisers", "Synthesisers", "Voices as heard", 
 fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
     let mut page = header(view);
     if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
-        page += &output::text(&scorecard(view, natural));
+        page += &output::text(&scorecard(view, natural, &[], &BTreeMap::new()));
         page.push('\n');
         if !pronounced.is_empty() {
             page += &output::text(pronounced);

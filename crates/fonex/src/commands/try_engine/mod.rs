@@ -2,21 +2,21 @@
 
 mod live;
 mod page;
+mod speaking;
 mod voices;
 
 use std::collections::HashMap;
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
 use fonex_core::accuracy::{ClipScore, score_clip};
-use fonex_core::audio::{Audio, AudioMeasures, measure};
+use fonex_core::audio::{Audio, AudioMeasures};
 use fonex_core::latency::{LiveEvent, Traffic};
-use fonex_core::speech::{SpeechMeasures, measure_speech};
+use fonex_core::speech::SpeechMeasures;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, Outcome};
 use fonex_engines::{Answer, Delivery, EngineConfig, Form, HearRequest, Live, SpeakRequest, StopFlag, Task, hear_by};
-use fonex_formats::audio::{encode_flac, encode_wav, read_side};
+use fonex_formats::audio::read_side;
 use fonex_formats::{Corpus, Place, Problem, audio_path, nearest};
 use fonex_run::{Bench, Interrupt, read_bench, unknown, with_engine};
 use serde::Serialize;
@@ -25,7 +25,8 @@ use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
 use crate::output;
 use page::page;
-use voices::{HeardBy, heard_by};
+use speaking::speak;
+use voices::HeardBy;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
@@ -120,6 +121,9 @@ struct Tried {
     measures: Option<AudioMeasures>,
     #[serde(skip_serializing_if = "Option::is_none")]
     speech: Option<SpeechMeasures>,
+    /// For a terminal.
+    #[serde(skip)]
+    picture: String,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     heard_by: Vec<HeardBy>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -303,34 +307,6 @@ fn scored(profile: &TextProfile, label: &str, heard: &Heard) -> ClipScore {
     score_clip(profile, &label, &heard.text)
 }
 
-fn speak(
-    options: &TryOptions,
-    bench: &Bench,
-    config: &EngineConfig,
-    form: Form<'_>,
-    output: &Path,
-    stop: &StopFlag,
-) -> Result<Tried, Failure> {
-    if options.input.trim().is_empty() {
-        return Err(Problem::new("there is no text to speak", Place::default()).into());
-    }
-    let lang = options.lang.as_deref();
-    let request = SpeakRequest::new("try", lang, &options.input, form, stop);
-    let answer = with_engine(config, bench, HashMap::new(), |engine| engine.speak(&request))?;
-    let mut tried = tried(options, form, &answer);
-    if let Some(audio) = &answer.value {
-        tried.audio_s = Some(audio.duration_s());
-        tried.rtf = tried.took_ms.map(|ms| ms / 1e3 / audio.duration_s());
-        let measures = measure(audio);
-        tried.speech = Some(measure_speech(audio, &measures));
-        tried.measures = Some(measures);
-        write_audio(output, audio)?;
-        tried.written = Some(output.to_owned());
-        tried.heard_by = heard_by(options, bench, audio, stop)?;
-    }
-    Ok(tried)
-}
-
 fn reply(
     options: &TryOptions,
     bench: &Bench,
@@ -344,13 +320,6 @@ fn reply(
     let mut tried = tried(options, form, &answer);
     tried.replied = answer.value;
     Ok(tried)
-}
-
-fn write_audio(path: &Path, audio: &Audio) -> Result<(), Problem> {
-    let flac = path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("flac"));
-    let encoded = if flac { encode_flac(audio) } else { encode_wav(audio) };
-    let bytes = encoded.map_err(|error| Problem::new(error.to_string(), Place::file(path)))?;
-    fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))
 }
 
 fn tried<T>(options: &TryOptions, form: Form<'_>, answer: &Answer<T>) -> Tried {
@@ -373,6 +342,7 @@ fn tried<T>(options: &TryOptions, form: Form<'_>, answer: &Answer<T>) -> Tried {
         words: None,
         measures: None,
         speech: None,
+        picture: String::new(),
         heard_by: Vec::new(),
         written: None,
         clip: None,

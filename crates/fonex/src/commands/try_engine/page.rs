@@ -67,6 +67,7 @@ pub(super) fn page(tried: &Tried, profile: &TextProfile) -> String {
     if let Some(measures) = &tried.measures {
         text += &spoken(measures);
         text += &tried.speech.as_ref().map_or_else(String::new, output::speech_lines);
+        text += &tried.picture;
     }
     for heard in &tried.heard_by {
         let said = heard.text.as_deref().or(heard.detail.as_deref()).unwrap_or("(no words)");

@@ -66,6 +66,7 @@ pub(super) fn output_of(output: &Path, voice: &str, several: bool) -> PathBuf {
 /// Has the recognisers asked for hear what was spoken.
 pub(super) fn heard_by(
     options: &TryOptions,
+    text: &str,
     bench: &Bench,
     audio: &Audio,
     stop: &StopFlag,
@@ -79,7 +80,7 @@ pub(super) fn heard_by(
             return Err(Problem::new(format!("\"{name}\" is not a recogniser"), place).into());
         }
         let model = super::choose("model", model, &config.models, name)?;
-        let label = plain_label(&options.input);
+        let label = plain_label(text);
         let clip = Clip { id: "try".to_owned(), text: label.clone(), lang: options.lang.clone(), ..Clip::default() };
         let request = HearRequest {
             clip_id: "try",

@@ -1,0 +1,365 @@
+//! A run held against the limits of its gate: each kept, overstepped, or not to be told.
+
+mod baseline;
+
+use fonex_core::measures::{Estimate, Measure, Sample, difference, estimate_at, is_like};
+use fonex_core::stats::{Interval, UnitKind};
+use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, judge};
+use fonex_store::{Store, StoreError};
+use serde::Serialize;
+
+pub use baseline::{Baseline, BaselineHead, Unlike};
+
+use crate::by_clip::{ByClip, add_clip};
+use crate::column::Column;
+use crate::compare::{spoilt_times, unlike};
+use crate::view::{RunView, VariantView};
+
+/// What a gate says of a run.
+#[derive(Debug, Clone, Serialize)]
+pub struct GateResult {
+    /// Number of the run.
+    pub run: i64,
+    /// Its label.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// What the limits are held against.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub baseline: Option<String>,
+    /// Whether the gate passes, undecided limits counted as the bench file says.
+    pub verdict: CountsAs,
+    /// The limits, each with every variant that it is about.
+    pub limits: Vec<LimitResult>,
+    /// What makes the result less sure.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cautions: Vec<String>,
+}
+
+/// What a gate says of one limit of one variant.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct LimitResult {
+    /// The limit's name.
+    pub limit: String,
+    /// The variant; left out where the run has none that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub variant: Option<String>,
+    /// Id of the measure.
+    pub measure: String,
+    /// The slice; left out for all clips.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub slice: Option<String>,
+    /// What is allowed.
+    pub allowed: Bound,
+    /// With which certainty; left out where these clips themselves are held against the limit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub certainty: Option<f64>,
+    /// Pass, fail or undecided.
+    pub verdict: Kept,
+    /// What that counts as.
+    pub counts_as: CountsAs,
+    /// The figure.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub figure: Option<f64>,
+    /// The baseline's figure over the same clips.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub baseline: Option<f64>,
+    /// Run minus baseline; for medians the median of the differences clip by clip.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub difference: Option<f64>,
+    /// The interval that the verdict stands on: of the difference where there is one, else of the figure.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interval: Option<Interval>,
+    /// Clips it stands on.
+    pub clips: u64,
+    /// What was drawn: the verdict holds for more of these.
+    pub unit: DrawnUnit,
+    /// Units it stands on.
+    pub units: u64,
+    /// How many more clips like these would decide with a chance of 80 %, were the figure what it is seen to be.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub more_clips: Option<u64>,
+    /// Why it is undecided, where that is not the number of clips.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+}
+
+/// What a limit is held against a baseline with.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Held<'b> {
+    /// The baseline, where there is one.
+    pub baseline: Option<&'b Baseline>,
+    /// What was drawn; what the corpus says where it is not given.
+    pub unit: Option<DrawnUnit>,
+}
+
+/// Holds a run against limits. Those of other plans are left out.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn hold(store: &Store, view: &RunView, limits: &[Limit], held: Held<'_>) -> Result<GateResult, StoreError> {
+    let mut figures = Vec::new();
+    for limit in limits.iter().filter(|limit| limit.plan.as_ref().is_none_or(|plan| *plan == view.run.plan)) {
+        let about: Vec<&VariantView> = view.variants.iter().filter(|variant| is_about(limit, variant)).collect();
+        for variant in &about {
+            figures.push((limit, Some(*variant), figure(store, view, variant, limit, held)?));
+        }
+        if about.is_empty() {
+            figures.push((limit, None, Err(no_variant(limit, view))));
+        }
+    }
+    let tested = figures.iter().filter(|(limit, _, figure)| figure.is_ok() && !limit.exact).count();
+    let limits: Vec<LimitResult> = figures
+        .into_iter()
+        .map(|(limit, variant, figure)| result(limit, variant, figure, tested, held.unit))
+        .collect();
+    let kept = limits.iter().all(|limit| limit.counts_as == CountsAs::Pass);
+    Ok(GateResult {
+        run: view.run.id,
+        label: view.run.label.clone(),
+        baseline: held.baseline.map(Baseline::name),
+        verdict: if kept { CountsAs::Pass } else { CountsAs::Fail },
+        limits,
+        cautions: cautions(view, held.baseline),
+    })
+}
+
+fn is_about(limit: &Limit, variant: &VariantView) -> bool {
+    let named = limit.variants.as_ref().is_none_or(|pattern| is_like(&variant.variant.name, pattern));
+    // How long a recogniser takes to hear a voice says nothing of the voice.
+    let heard = variant.variant.hears.is_some() && limit.measure.fact.timed && limit.variants.is_none();
+    named && !heard && limit.measure.tasks.contains(&variant.variant.task)
+}
+
+fn no_variant(limit: &Limit, view: &RunView) -> String {
+    let what = match &limit.variants {
+        Some(pattern) => format!("the run has no variant \"{pattern}\" with this measure"),
+        None => "the run has no variant with this measure".to_owned(),
+    };
+    match &limit.plan {
+        Some(_) => what,
+        None => {
+            format!("{what}; if it is for another plan than {}, say so in the limit: plan = \"NAME\"", view.run.plan)
+        }
+    }
+}
+
+/// A figure, or a difference of two, that can be asked for its interval.
+struct Figure {
+    value: f64,
+    baseline: Option<[f64; 2]>,
+    interval: Box<dyn Fn(f64) -> Option<Interval>>,
+    clips: u64,
+    unit: DrawnUnit,
+    units: u64,
+    /// Why it cannot be judged all the same.
+    withheld: Option<String>,
+}
+
+/// Clips of a limit's slice, as places in the run's corpus; all where it has none. The reason where there are none.
+fn members(view: &RunView, limit: &Limit, clips: &[u32]) -> Result<Vec<u32>, String> {
+    let Some((by, value)) = &limit.slice else { return Ok(clips.to_vec()) };
+    let key = view.sheet().keys.iter().find(|key| key.by == *by);
+    let number = key.and_then(|key| key.values.iter().position(|own| own == value));
+    let own = key.zip(number).map_or_else(Vec::new, |(key, number)| {
+        let inside = |clip: &u32| key.of_clip[*clip as usize] == number as u32 + 1;
+        clips.iter().copied().filter(inside).collect()
+    });
+    if own.is_empty() { Err(format!("the run has no clip of {by}={value}")) } else { Ok(own) }
+}
+
+/// One side of a limit: a variant's rows of a fact by clip.
+struct Rows {
+    column: Column,
+    clips: ByClip,
+}
+
+impl Rows {
+    fn has(&self, clip: u32) -> bool {
+        self.clips.trials_of(clip).iter().any(|trial| !self.column.rows(*trial as usize).is_empty())
+    }
+
+    fn sample(&self, clips: &[u32], units: &fonex_core::measures::Units) -> Sample {
+        let mut sample = Sample::new(self.column.width, units.kind);
+        for (clip, unit) in clips.iter().zip(&units.of_clip) {
+            add_clip(&mut sample, *unit, self.clips.trials_of(*clip), &self.column);
+        }
+        sample
+    }
+}
+
+fn figure(
+    store: &Store,
+    view: &RunView,
+    variant: &VariantView,
+    limit: &Limit,
+    held: Held<'_>,
+) -> Result<Result<Figure, String>, StoreError> {
+    let (column, places) = view.fact(store, variant, limit.measure.fact)?;
+    let own = Rows { column, clips: ByClip::new(places) };
+    let other = if limit.bound.is_relative() {
+        let Some(baseline) = held.baseline else {
+            return Ok(Err("there is no baseline; accept a run with fonex gate RUN --accept".to_owned()));
+        };
+        let name = &variant.variant.name;
+        if !baseline.has_variant(name) {
+            return Ok(Err(format!("the baseline has no variant {name}")));
+        }
+        if !baseline.holds(name, limit.measure.fact) {
+            let id = limit.measure.id;
+            return Ok(Err(format!("the baseline holds no {id} of {name}; accept it again with this limit")));
+        }
+        let labels = store.clips(&view.run.corpus_checksum)?;
+        match baseline.column(name, limit.measure.fact, &baseline::places(&labels)) {
+            Some((column, clips)) => Some(Rows { column, clips }),
+            None => return Ok(Err("the run and the baseline have no clip in common".to_owned())),
+        }
+    } else {
+        None
+    };
+    let inside = match members(view, limit, &own.clips.clips) {
+        Ok(inside) => inside,
+        Err(reason) => return Ok(Err(reason)),
+    };
+    let both = |clip: &u32| own.has(*clip) && other.as_ref().is_none_or(|other| other.has(*clip));
+    let clips: Vec<u32> = inside.into_iter().filter(both).collect();
+    let drawn = held.unit.unwrap_or_else(|| view.sheet().natural_unit(&clips));
+    let units = view.sheet().units(drawn, &clips);
+    let sample = own.sample(&clips, &units);
+    let withheld = withheld(view, limit.measure, held.baseline.filter(|_| other.is_some()));
+    let figure = match other {
+        Some(other) => against(limit.measure, &other.sample(&clips, &units), &sample, drawn),
+        None => alone(limit.measure, sample, drawn),
+    };
+    let nothing = || "there is no clip with an answer to judge by".to_owned();
+    Ok(figure.map(|figure| Figure { withheld: figure.withheld.or(withheld), ..figure }).ok_or_else(nothing))
+}
+
+/// Why no verdict on times may be given.
+fn withheld(view: &RunView, measure: &Measure, baseline: Option<&Baseline>) -> Option<String> {
+    if !measure.fact.timed {
+        return None;
+    }
+    let own = format!("run {}", view.run.id);
+    match baseline {
+        Some(baseline) => unlike((&baseline.head.machine, &baseline.name()), (&view.run.machine, &own)),
+        None => spoilt_times(&view.run.machine, &own),
+    }
+}
+
+fn alone(measure: &'static Measure, sample: Sample, unit: DrawnUnit) -> Option<Figure> {
+    let estimator = measure.estimator;
+    let Estimate { value, withheld, clips, units, .. } = estimate_at(estimator, &sample, 0.05)?;
+    let interval = move |alpha: f64| estimate_at(estimator, &sample, alpha)?.interval;
+    let withheld = withheld.map(|why| match unit.kind() {
+        UnitKind::Clip => why.as_str().to_owned(),
+        UnitKind::Group => format!("{}; unit = \"clip\" limits the gate to these {}s", why.as_str(), unit.as_str()),
+    });
+    Some(Figure { value, baseline: None, interval: Box::new(interval), clips, unit, units, withheld })
+}
+
+fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: DrawnUnit) -> Option<Figure> {
+    let clips = second.clips();
+    let difference = difference(measure.estimator, first, second)?;
+    let units = difference.units;
+    let few = unit.kind() == UnitKind::Group && units < LEAST_GROUPS;
+    let withheld = few
+        .then(|| format!("{units} {0}s are too few; unit = \"clip\" limits the gate to these {0}s", unit.as_str()));
+    let (value, baseline) = (difference.difference, Some([difference.first, difference.second]));
+    let interval = Box::new(move |alpha: f64| difference.interval(alpha));
+    Some(Figure { value, baseline, interval, clips, unit, units, withheld })
+}
+
+fn result(
+    limit: &Limit,
+    variant: Option<&VariantView>,
+    figure: Result<Figure, String>,
+    tested: usize,
+    unit: Option<DrawnUnit>,
+) -> LimitResult {
+    let empty = LimitResult {
+        limit: limit.name.clone(),
+        variant: variant.map(|variant| variant.variant.name.clone()),
+        measure: limit.measure.id.to_owned(),
+        slice: limit.slice.as_ref().map(|(by, value)| format!("{by}={value}")),
+        allowed: limit.bound,
+        certainty: (!limit.exact).then_some(limit.certainty),
+        verdict: Kept::Undecided,
+        counts_as: limit.undecided,
+        figure: None,
+        baseline: None,
+        difference: None,
+        interval: None,
+        clips: 0,
+        unit: unit.unwrap_or(DrawnUnit::Clip),
+        units: 0,
+        more_clips: None,
+        reason: None,
+    };
+    let figure = match figure {
+        Ok(figure) => figure,
+        Err(reason) => return LimitResult { reason: Some(reason), ..empty },
+    };
+    let kept_by = limit.bound.kept_by(limit.measure.better);
+    let judged = judgement(limit, &figure, kept_by, tested);
+    let clips = figure.clips as f64;
+    let more_clips =
+        judged.more_times.map(|times| ((times - 1.0) * clips).ceil().max(1.0)).filter(|more| *more <= 1e6);
+    let no_interval = (judged.kept == Kept::Undecided && judged.interval.is_none())
+        .then(|| "too few clips for an interval".to_owned());
+    LimitResult {
+        verdict: judged.kept,
+        counts_as: match judged.kept {
+            Kept::Pass => CountsAs::Pass,
+            Kept::Fail => CountsAs::Fail,
+            Kept::Undecided => limit.undecided,
+        },
+        figure: Some(figure.baseline.map_or(figure.value, |[_, own]| own)),
+        baseline: figure.baseline.map(|[baseline, _]| baseline),
+        difference: figure.baseline.map(|_| figure.value),
+        interval: judged.interval.filter(|_| !limit.exact),
+        clips: figure.clips,
+        unit: figure.unit,
+        units: figure.units,
+        more_clips: more_clips.map(|more| more as u64).filter(|_| figure.withheld.is_none()),
+        reason: figure.withheld.filter(|_| judged.kept == Kept::Undecided).or(no_interval),
+        ..empty
+    }
+}
+
+fn judgement(limit: &Limit, figure: &Figure, kept_by: Interval, tested: usize) -> Judgement {
+    if limit.exact {
+        let kept = if figure.value >= kept_by.low && figure.value <= kept_by.high { Kept::Pass } else { Kept::Fail };
+        return Judgement { kept, interval: None, more_times: None };
+    }
+    let levels = GateLevels { certainty: limit.certainty, limits: tested };
+    let judged = judge(figure.value, kept_by, levels, |alpha| (figure.interval)(alpha));
+    if figure.withheld.is_some() { Judgement { kept: Kept::Undecided, ..judged } } else { judged }
+}
+
+/// What makes the result less sure.
+fn cautions(view: &RunView, baseline: Option<&Baseline>) -> Vec<String> {
+    let mut cautions = Vec::new();
+    for variant in &view.variants {
+        let (failed, name) = (variant.failed(), &variant.variant.name);
+        if failed > 0 {
+            let of = variant.extras.trials;
+            cautions
+                .push(format!("{name} has no answer in {failed} of {of} trials; only \"unanswered\" counts these"));
+        }
+    }
+    if !view.run.left_out.is_empty() {
+        cautions.push(format!("{} clips could not be used", view.run.left_out.len()));
+    }
+    let Some(baseline) = baseline else { return cautions };
+    for (variant, failed) in &baseline.head.unanswered {
+        cautions.push(format!("{variant} has no answer in {failed} trials of the baseline"));
+    }
+    for what in baseline.unlike(view) {
+        cautions.push(match what {
+            Unlike::Corpus => "the baseline is of another corpus: only shared clips are compared".to_owned(),
+            Unlike::Profile => "the baseline was scored under another text profile".to_owned(),
+            Unlike::Version => "the baseline was counted by a Fonex that counts otherwise".to_owned(),
+        });
+    }
+    cautions
+}

@@ -1,0 +1,59 @@
+//! Gates: how often builds of known worth pass and fail.
+
+use fonex_core::measures::Better;
+use fonex_core::measures::{Sample, difference};
+use fonex_core::stats::{UnitKind, stream};
+use fonex_core::verdict::{Bound, GateLevels, Judgement, Kept, judge};
+
+use super::{Shape, add, wer};
+
+/// Shares of gates that passed and failed; the others were undecided.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Gated {
+    pub passed: f64,
+    pub failed: f64,
+    /// Series of builds in which any failed.
+    pub series_failed: f64,
+    /// Series of builds in which any passed.
+    pub series_passed: f64,
+}
+
+/// Builds held against one accepted baseline, by so many limits of the same margin on clips of their own. A gate passes when
+/// all limits do and fails when one does.
+pub fn gates(accepted: Shape, build: Shape, margin: f64, clips: u32, limits: usize, builds: u32, sims: u64) -> Gated {
+    let mut all = Gated::default();
+    for sim in 0..sims {
+        let draw = |shape: Shape, name: String| {
+            let mut random = stream(sim, &["gate", &name]);
+            let mut sample = Sample::new(4, UnitKind::Clip);
+            (0..clips).for_each(|clip| add(&mut sample, clip, shape.draw(&mut random)));
+            sample
+        };
+        let baselines: Vec<Sample> = (0..limits).map(|limit| draw(accepted, format!("accepted {limit}"))).collect();
+        let verdicts: Vec<Kept> = (0..builds)
+            .map(|number| {
+                let limits = baselines.iter().enumerate();
+                let kept = limits.map(|(limit, baseline)| {
+                    held(baseline, &draw(build, format!("build {number} {limit}")), margin, baselines.len()).kept
+                });
+                let kept: Vec<Kept> = kept.collect();
+                match kept.iter().find(|kept| **kept == Kept::Fail) {
+                    Some(fail) => *fail,
+                    None => kept.iter().find(|kept| **kept == Kept::Undecided).copied().unwrap_or(Kept::Pass),
+                }
+            })
+            .collect();
+        let share = |wanted: Kept| verdicts.iter().filter(|kept| **kept == wanted).count() as f64 / f64::from(builds);
+        all.passed += share(Kept::Pass) / sims as f64;
+        all.failed += share(Kept::Fail) / sims as f64;
+        all.series_passed += f64::from(u8::from(share(Kept::Pass) > 0.0)) / sims as f64;
+        all.series_failed += f64::from(u8::from(share(Kept::Fail) > 0.0)) / sims as f64;
+    }
+    all
+}
+
+fn held(baseline: &Sample, build: &Sample, margin: f64, limits: usize) -> Judgement {
+    let off = difference(wer(), baseline, build).unwrap();
+    let kept_by = Bound::WorseByAtMost(margin).kept_by(Better::Lower);
+    judge(off.difference, kept_by, GateLevels { certainty: 0.95, limits }, |alpha| off.interval(alpha))
+}

@@ -1,0 +1,153 @@
+//! The gate of a bench file: what a run must keep.
+
+use std::collections::BTreeMap;
+
+use fonex_core::measures::{ALL, Measure, Unit, find};
+use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, Limit};
+use fonex_formats::{Place, Problem};
+use serde::Deserialize;
+
+use super::unknown;
+
+/// A gate as written.
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+pub(super) struct GateConfig {
+    baseline: Option<String>,
+    certainty: Option<f64>,
+    undecided: Option<CountsAs>,
+    unit: Option<DrawnUnit>,
+    #[serde(default)]
+    limit: BTreeMap<String, LimitConfig>,
+}
+
+/// A limit as written.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct LimitConfig {
+    measure: String,
+    variant: Option<String>,
+    slice: Option<String>,
+    plan: Option<String>,
+    at_most: Option<f64>,
+    at_least: Option<f64>,
+    worse_by_at_most: Option<f64>,
+    differs_by_at_most: Option<f64>,
+    certainty: Option<f64>,
+    undecided: Option<CountsAs>,
+    #[serde(default)]
+    exact: bool,
+}
+
+/// What runs must keep.
+#[derive(Debug, Clone, Default)]
+pub struct Gate {
+    /// The file of the baseline, relative to the bench file.
+    pub baseline: Option<String>,
+    /// What was drawn; what the corpus says where it is not given.
+    pub unit: Option<DrawnUnit>,
+    /// The limits, in the order of their names.
+    pub limits: Vec<Limit>,
+}
+
+/// The certainty of limits that name none.
+const CERTAINTY: f64 = 0.95;
+
+impl GateConfig {
+    /// The gate, or everything that is wrong with it.
+    pub(super) fn resolve(self, place: &Place, plans: &[&String]) -> (Gate, Vec<Problem>) {
+        let mut problems = Vec::new();
+        let at = |field: &str| place.clone().field(format!("gate.{field}"));
+        let certainty = self.certainty.unwrap_or(CERTAINTY);
+        problems.extend(check_certainty(certainty, at("certainty")).err());
+        let undecided = self.undecided.unwrap_or(CountsAs::Fail);
+        let mut limits = Vec::new();
+        for (name, config) in self.limit {
+            let at = |field: &str| place.clone().field(format!("gate.limit.{name}.{field}"));
+            match config.resolve(&name, (certainty, undecided), plans, &at) {
+                Ok(limit) => limits.push(limit),
+                Err(problem) => problems.push(problem),
+            }
+        }
+        (Gate { baseline: self.baseline, unit: self.unit, limits }, problems)
+    }
+}
+
+impl LimitConfig {
+    fn resolve(
+        self,
+        name: &str,
+        (certainty, undecided): (f64, CountsAs),
+        plans: &[&String],
+        at: &dyn Fn(&str) -> Place,
+    ) -> Result<Limit, Problem> {
+        let measure = find(&self.measure).ok_or_else(|| {
+            let ids: Vec<String> = ALL.iter().map(|measure| measure.id.to_owned()).collect();
+            let what = format!("there is no measure \"{}\"", self.measure);
+            unknown(what, &self.measure, &ids, at("measure")).expected("an id that fonex measures lists")
+        })?;
+        if let Some(plan) = self.plan.as_ref().filter(|plan| !plans.contains(plan)) {
+            let what = format!("there is no plan \"{plan}\" in the bench file");
+            return Err(unknown(what, plan, plans.iter().copied(), at("plan")));
+        }
+        let slice = self.slice.as_deref().map(|slice| {
+            let not_one = || Problem::new(format!("\"{slice}\" is not a slice"), at("slice"));
+            let parts = slice.split_once('=').map(|(by, value)| (by.trim().to_owned(), value.trim().to_owned()));
+            parts.ok_or_else(|| not_one().expected("TAG=VALUE, such as channel=radio"))
+        });
+        let certainty = self.certainty.unwrap_or(certainty);
+        check_certainty(certainty, at("certainty"))?;
+        Ok(Limit {
+            name: name.to_owned(),
+            measure,
+            bound: self.bound(measure, at)?,
+            slice: slice.transpose()?,
+            variants: self.variant,
+            plan: self.plan,
+            certainty,
+            undecided: self.undecided.unwrap_or(undecided),
+            exact: self.exact,
+        })
+    }
+
+    fn bound(&self, measure: &Measure, at: &dyn Fn(&str) -> Place) -> Result<Bound, Problem> {
+        let bounds = [
+            ("at_most", self.at_most.map(Bound::AtMost)),
+            ("at_least", self.at_least.map(Bound::AtLeast)),
+            ("worse_by_at_most", self.worse_by_at_most.map(Bound::WorseByAtMost)),
+            ("differs_by_at_most", self.differs_by_at_most.map(Bound::DiffersByAtMost)),
+        ];
+        let names = bounds.map(|(name, _)| name).join(", ");
+        let mut given = bounds.into_iter().filter_map(|(name, bound)| Some((name, bound?)));
+        let Some((name, bound)) = given.next() else {
+            return Err(
+                Problem::new("this limit allows everything", at("measure")).expected(format!("one of {names}"))
+            );
+        };
+        if let Some((second, _)) = given.next() {
+            let what = format!("both {name} and {second} are given");
+            return Err(Problem::new(what, at(second)).expected("one of them; write a second limit for the other"));
+        }
+        let amount = bound.amount();
+        if !amount.is_finite() {
+            return Err(Problem::new(format!("{name} is {amount}"), at(name)).expected("a number"));
+        }
+        if measure.unit == Unit::Share && !(-1.0..=1.0).contains(&amount) {
+            let what = format!("{name} is {amount}, but {} is a share", measure.id);
+            return Err(Problem::new(what, at(name)).expected("0 to 1: 0.12 is 12 %"));
+        }
+        // Without a margin no build could ever pass: two that are alike differ by chance.
+        if bound.is_relative() && (amount < 0.0 || (amount == 0.0 && !self.exact)) {
+            let problem = Problem::new(format!("{name} is {amount}"), at(name)).expected("a margin above 0");
+            return Err(problem.remedy("with exact = true a margin of 0 holds these clips alone against it"));
+        }
+        Ok(bound)
+    }
+}
+
+fn check_certainty(certainty: f64, place: Place) -> Result<(), Problem> {
+    if (0.5..1.0).contains(&certainty) {
+        return Ok(());
+    }
+    Err(Problem::new(format!("certainty is {certainty}"), place).expected("0.5 to below 1, such as 0.95"))
+}

@@ -1,0 +1,296 @@
+//! `fonex gate`: a run held against limits and a baseline; the exit code says whether it passes.
+
+mod pages;
+mod record;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use clap::{Args, ValueEnum};
+use fonex_analysis::gate::{Baseline, GateResult, Held, Unlike, hold};
+use fonex_analysis::{RunView, Wanted};
+use fonex_core::measures::{ALL, Fact};
+use fonex_core::verdict::{CountsAs, Limit};
+use fonex_formats::{Place, Problem, regular};
+use fonex_run::{Bench, existing_store, read_bench};
+use fonex_store::{RunState, Store};
+
+use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
+use super::chosen::{MeasureArg, ProfileArg, UnitArg};
+use super::find_run;
+use super::run_names::look_up;
+use crate::cli::{BenchArg, Format, FormatArg};
+use crate::failure::{Code, Failure};
+use crate::output::{self, plural};
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Limits stand under [gate] in the bench file. The exit code is 0 if the gate passes, 1 if not.
+Examples, in the folder the demo made:
+  fonex gate w46                               against the limits and the baseline of the bench file
+  fonex gate w46 --baseline w44                against another run
+  fonex gate w46 -o gate.xml -o gate.md        JUnit XML for a CI system, Markdown for a pull request
+  fonex gate w45 --accept                      make this run the baseline
+  fonex gate w43 w44 w45 --record              limits that these runs would have kept"
+)]
+pub struct GateOptions {
+    /// The run: a number, a label, or last; several only with --record
+    #[arg(value_name = "RUN", default_value = "last")]
+    pub runs: Vec<String>,
+    /// File or run to hold it against, in place of the bench file's baseline
+    #[arg(long, value_name = "FILE|RUN")]
+    pub baseline: Option<String>,
+    /// Make the run the baseline: write its counts clip by clip to the baseline file
+    #[arg(long, conflicts_with = "record")]
+    pub accept: bool,
+    /// Propose limits that the runs named would have kept
+    #[arg(long)]
+    pub record: bool,
+    /// Compare across a change of these, which are refused otherwise
+    #[arg(long, value_enum, value_name = "WHAT", value_delimiter = ',')]
+    pub across: Vec<Across>,
+    /// Also write the result: .xml (JUnit), .md or .json; may be repeated
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Vec<PathBuf>,
+    #[command(flatten)]
+    pub measures: MeasureArg,
+    #[command(flatten)]
+    pub unit: UnitArg,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    #[command(flatten)]
+    pub bench: BenchArg,
+    #[command(flatten)]
+    pub format: FormatArg,
+}
+
+/// What may differ between a run and its baseline once it is allowed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Across {
+    /// Another corpus: the clips that both have are compared
+    Corpus,
+    /// Another text profile
+    Profile,
+    /// A Fonex that counts otherwise
+    Version,
+}
+
+impl Across {
+    fn allows(self, unlike: Unlike) -> bool {
+        matches!(
+            (self, unlike),
+            (Self::Corpus, Unlike::Corpus) | (Self::Profile, Unlike::Profile) | (Self::Version, Unlike::Version)
+        )
+    }
+}
+
+pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
+    for path in &options.output {
+        Written::of(path)?;
+    }
+    let bench = read_bench(&options.bench.bench, &[])?;
+    let mut store = existing_store(&options.bench.bench)?;
+    if options.record {
+        return record::record(&mut store, &bench, options);
+    }
+    if let Some(second) = options.runs.get(1) {
+        let problem = Problem::new(format!("two runs are named, {} and {second}", options.runs[0]), Place::default());
+        return Err(problem.expected("one run; --record takes several").into());
+    }
+    let view = load(&mut store, &options.runs[0], options)?;
+    if options.accept {
+        return accept(&mut store, &bench, &view, options);
+    }
+    let limits = &bench.gate()?.limits;
+    check_limits(&bench, &view, limits)?;
+    let baseline = baseline(&mut store, &bench, limits, options)?;
+    if let Some(baseline) = &baseline {
+        check_unlike(baseline, &view, options)?;
+    }
+    let unit = options.unit.chosen().or(bench.gate()?.unit);
+    let result = hold(&store, &view, limits, Held { baseline: baseline.as_ref(), unit })?;
+    match options.format.format {
+        Format::Json => output::print_json(&result)?,
+        Format::Table => output::print(&gate_page(&result))?,
+        Format::Markdown => output::print(&gate_markdown(&result))?,
+        Format::Csv => output::print_table(&limits_table(&result), Format::Csv)?,
+    }
+    for path in &options.output {
+        Written::of(path)?.write(path, &result)?;
+    }
+    Ok(if result.verdict == CountsAs::Pass { Code::Done } else { Code::NotPassed })
+}
+
+/// In which form a result is written.
+#[derive(Debug, Clone, Copy)]
+enum Written {
+    Junit,
+    Markdown,
+    Json,
+}
+
+impl Written {
+    fn of(path: &Path) -> Result<Self, Problem> {
+        match path.extension().and_then(|ending| ending.to_str()) {
+            Some("xml") => Ok(Self::Junit),
+            Some("md") => Ok(Self::Markdown),
+            Some("json") => Ok(Self::Json),
+            _ => {
+                let problem = Problem::new("the file extension decides the format of the result", Place::file(path));
+                Err(problem.expected(".xml, .md or .json"))
+            }
+        }
+    }
+
+    fn write(self, path: &Path, result: &GateResult) -> Result<(), Failure> {
+        let text = match self {
+            Self::Junit => gate_junit(result)?,
+            Self::Markdown => gate_markdown(result),
+            Self::Json => gate_json(result)?,
+        };
+        fs::write(path, text).map_err(|error| Problem::io("write", path, &error))?;
+        output::note(&format!("Wrote {}.", path.display()));
+        Ok(())
+    }
+}
+
+/// A run that has ended.
+fn load(store: &mut Store, typed: &str, options: &GateOptions) -> Result<RunView, Failure> {
+    let run = find_run(store, typed)?;
+    if run.state == RunState::Unfinished {
+        let plan = &run.plan;
+        let problem = Problem::new(format!("run {} is unfinished", run.id), Place::default());
+        return Err(problem.remedy(format!("resume it first: fonex run {plan}")).into());
+    }
+    let wanted = Wanted { measures: Vec::new(), ..Wanted::default() };
+    Ok(RunView::load(store, run, options.profile.chosen()?.as_ref(), &wanted)?)
+}
+
+/// A gate that asks nothing of the run is a mistake, and so is a tag that no clip has.
+fn check_limits(bench: &Bench, view: &RunView, limits: &[Limit]) -> Result<(), Problem> {
+    let place = || Place::file(&bench.path);
+    if limits.is_empty() {
+        let problem = Problem::new("the bench file has no limits", place().field("gate"));
+        return Err(problem.remedy("add [gate.limit.NAME]; fonex gate RUN --record proposes some"));
+    }
+    let own = |limit: &&Limit| limit.plan.as_ref().is_none_or(|plan| *plan == view.run.plan);
+    if !limits.iter().any(|limit| own(&limit)) {
+        let what = format!("no limit is for runs of the plan {}", view.run.plan);
+        return Err(Problem::new(what, place().field("gate")).remedy("leave out plan in a limit, or name this one"));
+    }
+    for limit in limits.iter().filter(own) {
+        let Some((by, _)) = &limit.slice else { continue };
+        let known: Vec<&String> = view.sheet().keys.iter().map(|key| &key.by).collect();
+        if !known.contains(&by) {
+            let field = place().field(format!("gate.limit.{}.slice", limit.name));
+            return Err(fonex_run::unknown(format!("no clip has the tag \"{by}\""), by, known, field));
+        }
+    }
+    Ok(())
+}
+
+/// The facts that a baseline holds: those of the limits against it, and of what compare asks by default.
+fn facts(limits: &[Limit], view: &RunView) -> Vec<&'static Fact> {
+    let limited = limits.iter().filter(|limit| limit.bound.is_relative()).map(|limit| limit.measure.fact);
+    let task = |task| view.variants.iter().any(|variant| variant.variant.task == task);
+    let asked = ALL.iter().filter(|measure| measure.asked && measure.tasks.iter().any(|own| task(*own)));
+    let mut facts: Vec<&'static Fact> = Vec::new();
+    for fact in limited.chain(asked.map(|measure| measure.fact)) {
+        if facts.iter().all(|known| known.id != fact.id) {
+            facts.push(fact);
+        }
+    }
+    facts
+}
+
+/// The baseline named, else that of the bench file where it is there.
+fn baseline(
+    store: &mut Store,
+    bench: &Bench,
+    limits: &[Limit],
+    options: &GateOptions,
+) -> Result<Option<Baseline>, Failure> {
+    let Some(typed) = &options.baseline else {
+        let Some(file) = &bench.gate()?.baseline else { return Ok(None) };
+        let path = bench.folder.join(file);
+        return Ok(if path.exists() { Some(read(&path)?) } else { None });
+    };
+    if Path::new(typed).is_file() {
+        return Ok(Some(read(Path::new(typed))?));
+    }
+    if look_up(store, typed)?.is_none() {
+        let problem =
+            Problem::new(format!("\"{typed}\" is neither a file nor a run"), Place::default().field("--baseline"));
+        return Err(problem.expected("a file that fonex gate --accept wrote, or a run that fonex runs lists").into());
+    }
+    let view = load(store, typed, options)?;
+    Ok(Some(Baseline::of(store, &view, &facts(limits, &view))?))
+}
+
+fn read(path: &Path) -> Result<Baseline, Problem> {
+    let text = regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
+    Baseline::parse(&text, path)
+}
+
+fn check_unlike(baseline: &Baseline, view: &RunView, options: &GateOptions) -> Result<(), Problem> {
+    for unlike in baseline.unlike(view) {
+        if options.across.iter().any(|across| across.allows(unlike)) {
+            continue;
+        }
+        let (what, word) = match unlike {
+            Unlike::Corpus => (format!("is of another corpus, {}", baseline.head.corpus), "corpus"),
+            Unlike::Profile => {
+                (format!("was scored under the text profile {}", baseline.head.text_profile.name), "profile")
+            }
+            Unlike::Version => {
+                (format!("was counted by Fonex {}, which counts otherwise", baseline.head.fonex_version), "version")
+            }
+        };
+        let problem = Problem::new(format!("the baseline, {}, {what}", baseline.name()), Place::default());
+        return Err(problem.remedy(format!("accept a new baseline, or compare all the same with --across {word}")));
+    }
+    Ok(())
+}
+
+/// Writes the baseline file, whole or not at all.
+fn accept(store: &mut Store, bench: &Bench, view: &RunView, options: &GateOptions) -> Result<Code, Failure> {
+    let gate = bench.gate()?;
+    let path = match (&options.baseline, &gate.baseline) {
+        (Some(file), _) => PathBuf::from(file),
+        (None, Some(file)) => bench.folder.join(file),
+        (None, None) => {
+            let problem = Problem::new("the bench file names no baseline", Place::file(&bench.path).field("gate"));
+            return Err(problem
+                .remedy("add baseline = \"baseline.jsonl\" under [gate], or give --baseline FILE")
+                .into());
+        }
+    };
+    let before = if path.exists() { Some(read(&path)?) } else { None };
+    if let Some(before) = &before {
+        check_unlike(before, view, options)?;
+    }
+    let baseline = Baseline::of(store, view, &facts(&gate.limits, view))?;
+    let text = baseline.to_text().map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
+    let beside = path.with_extension("jsonl.part");
+    let written = fs::write(&beside, &text).and_then(|()| fs::rename(&beside, &path));
+    if let Err(error) = written {
+        drop(fs::remove_file(&beside));
+        return Err(Problem::io("write", &path, &error).into());
+    }
+    let variants = view.variants.iter().filter(|v| baseline.has_variant(&v.variant.name)).count();
+    output::note(&format!(
+        "Run {} is the baseline now: {} with {}, {} kB in {}.",
+        view.name(),
+        plural(variants as u64, "variant"),
+        plural(baseline.head.lines as u64, "line"),
+        text.len().div_ceil(1000),
+        path.display()
+    ));
+    if let Some(before) = before {
+        let unit = options.unit.chosen().or(gate.unit);
+        let held = hold(store, view, &gate.limits, Held { baseline: Some(&before), unit })?;
+        let verdict = if held.verdict == CountsAs::Pass { "passes" } else { "does not pass" };
+        output::note(&format!("Against the baseline before it, {}, it {verdict} the gate.", before.name()));
+    }
+    Ok(Code::Done)
+}
