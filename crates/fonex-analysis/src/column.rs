@@ -39,9 +39,12 @@ impl Column {
         self.ends.push((self.numbers.len() / self.width) as u32);
     }
 
-    /// The rows of a trial, one after the other.
+    /// The rows of a trial, one after the other; none of a trial that it knows nothing of.
     #[must_use]
     pub fn rows(&self, trial: usize) -> &[f64] {
+        if trial >= self.ends.len() {
+            return &[];
+        }
         let start = trial.checked_sub(1).map_or(0, |before| self.ends[before]) as usize;
         &self.numbers[start * self.width..self.ends[trial] as usize * self.width]
     }

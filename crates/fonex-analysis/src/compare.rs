@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use fonex_core::measures::{ALL, Measure, Sample, Units, difference};
+use fonex_core::measures::{Measure, Sample, Units, all, difference};
 use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
 use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
@@ -199,8 +199,8 @@ impl<'v> Paired<'v> {
         let heard = self.sides.iter().all(|side| side.variant.variant.hears.is_some());
         let by_default = asked.measures.is_empty();
         let named: Vec<&'static Measure> = if by_default {
-            let asked = |measure: &&&Measure| measure.asked && !(heard && measure.fact.timed);
-            ALL.iter().filter(asked).filter(|measure| measure.tasks.contains(&task)).copied().collect()
+            let asked = |measure: &&'static Measure| measure.asked && !(heard && measure.fact.timed);
+            all().filter(asked).filter(|measure| measure.tasks.contains(&task)).collect()
         } else {
             asked.measures.iter().filter(|measure| measure.tasks.contains(&task)).copied().collect()
         };

@@ -38,6 +38,8 @@ pub struct Facts {
     key: FactsKey,
     /// The facts by variant and name, where the store may only be read.
     held: Option<HashMap<(usize, String), Vec<u8>>>,
+    /// Facts that were computed later and could not be kept.
+    beside: HashMap<(usize, String), Vec<u8>>,
 }
 
 impl Facts {
@@ -50,7 +52,7 @@ impl Facts {
         // A finished run gets no further trial.
         let trials = if run.state == RunState::Finished { 0 } else { store.trial_count(run.id)? };
         let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
-        let mut facts = Self { key, held: None };
+        let mut facts = Self { key, held: None, beside: HashMap::new() };
         if store.kept_fact(&facts.key, 0, EXTRAS)?.is_some() {
             return Ok(facts);
         }
@@ -101,7 +103,19 @@ impl Facts {
     pub(crate) fn kept(&self, store: &Store, variant: usize, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         match &self.held {
             Some(held) => Ok(held.get(&(variant, name.to_owned())).cloned()),
-            None => store.kept_fact(&self.key, variant, name),
+            None => match self.beside.get(&(variant, name.to_owned())) {
+                Some(record) => Ok(Some(record.clone())),
+                None => store.kept_fact(&self.key, variant, name),
+            },
+        }
+    }
+
+    /// Keeps a record under these facts, or holds it where the store may only be read.
+    pub(crate) fn keep_or_hold(&mut self, store: &Store, fact: KeptFact) {
+        if let Some(held) = &mut self.held {
+            held.insert((fact.variant, fact.fact), fact.record);
+        } else if store.keep_fact(&self.key, &fact).is_err() {
+            self.beside.insert((fact.variant, fact.fact), fact.record);
         }
     }
 
@@ -120,7 +134,7 @@ impl Facts {
     }
 }
 
-fn chunk_name(fact: &str, chunk: usize) -> String {
+pub(crate) fn chunk_name(fact: &str, chunk: usize) -> String {
     format!("{fact}/{chunk}")
 }
 

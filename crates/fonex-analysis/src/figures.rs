@@ -2,7 +2,7 @@
 
 use fonex_core::Task;
 use fonex_core::accuracy::{LENGTH, LENGTH_BANDS as BANDS, Measured};
-use fonex_core::measures::{ALL, ESTIMATORS_VERSION, Measure, Sample, estimate, find};
+use fonex_core::measures::{ESTIMATORS_VERSION, Measure, Sample, all, estimate, find};
 use fonex_formats::{checksum, in_parallel};
 use fonex_store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
@@ -29,8 +29,10 @@ pub const MANY_TRIALS: usize = 50_000;
 impl Wanted {
     /// Under which name its figures are kept: another for every other set of measures.
     fn name(&self) -> String {
-        let ids = |measures: &[&Measure]| measures.iter().map(|measure| measure.id).collect::<Vec<_>>().join(",");
-        let all = if self.measures.is_empty() { ids(ALL) } else { String::new() };
+        // A measure of one's own is known by its fact, which names its definition.
+        let of = |measure: &Measure| format!("{} {}", measure.id, measure.fact.id);
+        let ids = |measures: &[&'static Measure]| measures.iter().map(|m| of(m)).collect::<Vec<_>>().join(",");
+        let all = if self.measures.is_empty() { ids(&all().collect::<Vec<_>>()) } else { String::new() };
         let asked = [ids(&self.measures), all, self.slices.to_string(), ids(&self.slices_of_many)].join("/");
         format!("figures/{ESTIMATORS_VERSION}/{}", checksum::of_bytes(asked.as_bytes()))
     }
@@ -83,7 +85,7 @@ impl Estimating<'_> {
         let mut slices: Vec<Measured> = vec![Measured::default(); members.len()];
         let many = self.places.len() > MANY_TRIALS && !wanted.slices_of_many.is_empty();
         let names = |list: &[&Measure], measure: &Measure| list.iter().any(|other| other.id == measure.id);
-        let mut asked: Vec<&'static Measure> = ALL.iter().copied().filter(|m| m.tasks.contains(&self.task)).collect();
+        let mut asked: Vec<&'static Measure> = all().filter(|m| m.tasks.contains(&self.task)).collect();
         asked.retain(|measure| wanted.measures.is_empty() || names(&wanted.measures, measure));
         // Fact by fact, so that one column is in memory at a time.
         while let Some(fact) = asked.first().map(|measure| measure.fact) {

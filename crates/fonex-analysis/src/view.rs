@@ -12,8 +12,8 @@ use crate::column::Column;
 use crate::extras::{Extras, OutcomeCount};
 use crate::facts::Facts;
 use crate::figures::{Estimating, Figures, Wanted};
-use crate::profile_checksum;
 use crate::sheet::Sheet;
+use crate::{own, profile_checksum};
 
 /// A run with all that is measured of it.
 #[derive(Debug, Serialize)]
@@ -25,6 +25,9 @@ pub struct RunView {
     /// The text profile it is scored under here, where that is not the one it was made with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scored_under: Option<String>,
+    /// Measures of one's own that could not be computed, each with why.
+    #[serde(skip)]
+    pub not_measured: Vec<String>,
     #[serde(skip)]
     profile: TextProfile,
     #[serde(skip)]
@@ -100,9 +103,10 @@ impl RunView {
             .filter(|profile| profile_checksum(profile) != profile_checksum(&run.text_profile))
             .map(|profile| profile.name.clone());
         let profile = profile.cloned().unwrap_or_else(|| run.text_profile.clone());
-        let facts = Facts::of(store, &run, &profile)?;
+        let mut facts = Facts::of(store, &run, &profile)?;
+        let not_measured = own::gather(store, &run, &profile, &mut facts)?;
         let sheet = Sheet::load(store, &run.corpus_checksum)?;
-        let mut view = Self { run, variants: Vec::new(), scored_under, profile, facts, sheet };
+        let mut view = Self { run, variants: Vec::new(), scored_under, not_measured, profile, facts, sheet };
         for (place, variant) in view.run.variants.iter().enumerate() {
             let measured = view.measure(store, place, variant.clone(), wanted)?;
             view.variants.push(measured);

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use fonex_core::Task;
-use fonex_core::measures::{ALL, Better, Measure, estimate, find};
+use fonex_core::measures::{Better, Measure, all, estimate, find};
 use fonex_core::panel::{Concordance, concordance};
 use fonex_store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
@@ -56,7 +56,7 @@ pub fn agree_with_measures(
         let hears = view.variants.iter().filter(|other| other.variant.hears == Some(own.place));
         for variant in std::iter::once(own).chain(hears) {
             let heard_by = variant.variant.hears.is_some().then(|| listener(variant));
-            for measure in ALL.iter().filter(|measure| measure.better != Better::Neither) {
+            for measure in all().filter(|measure| measure.better != Better::Neither) {
                 if variant.measures.get(measure.id).is_none() {
                     continue;
                 }

@@ -7,6 +7,7 @@
 mod estimate;
 mod estimators;
 mod gathered;
+mod own;
 mod sample;
 mod table;
 mod trial;
@@ -16,6 +17,7 @@ use serde::{Deserialize, Serialize};
 pub use estimate::{Estimate, Withheld};
 pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, estimate_at, series_scores};
 pub use gathered::Gathered;
+pub use own::{Figure, How, OwnMeasure, OwnWords, all, own, own_line, tell_own};
 pub use sample::{Sample, Units};
 pub use table::ALL;
 pub use trial::{HearingCounts, Trial};
@@ -171,12 +173,12 @@ pub enum Better {
 /// The measure with this id.
 #[must_use]
 pub fn find(id: &str) -> Option<&'static Measure> {
-    ALL.iter().copied().find(|measure| measure.id == id)
+    all().find(|measure| measure.id == id)
 }
 
 /// The measures whose ids match a pattern, in which `*` stands for any letters.
 pub fn matching<'p>(pattern: &'p str) -> impl Iterator<Item = &'static Measure> + 'p {
-    ALL.iter().copied().filter(move |measure| is_like(measure.id, pattern))
+    all().filter(move |measure| is_like(measure.id, pattern))
 }
 
 /// Whether a name matches a pattern, in which `*` stands for any letters.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fonex_core::measures::{ALL, Measure, Unit, find};
+use fonex_core::measures::{Measure, OwnMeasure, Unit, all, find};
 use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, Limit};
 use fonex_formats::{Place, Problem};
 use serde::Deserialize;
@@ -55,7 +55,7 @@ const CERTAINTY: f64 = 0.95;
 
 impl GateConfig {
     /// The gate, or everything that is wrong with it.
-    pub(super) fn resolve(self, place: &Place, plans: &[&String]) -> (Gate, Vec<Problem>) {
+    pub(super) fn resolve(self, place: &Place, plans: &[&String], own: &[OwnMeasure]) -> (Gate, Vec<Problem>) {
         let mut problems = Vec::new();
         let at = |field: &str| place.clone().field(format!("gate.{field}"));
         let certainty = self.certainty.unwrap_or(CERTAINTY);
@@ -64,7 +64,7 @@ impl GateConfig {
         let mut limits = Vec::new();
         for (name, config) in self.limit {
             let at = |field: &str| place.clone().field(format!("gate.limit.{name}.{field}"));
-            match config.resolve(&name, (certainty, undecided), plans, &at) {
+            match config.resolve(&name, (certainty, undecided), plans, own, &at) {
                 Ok(limit) => limits.push(limit),
                 Err(problem) => problems.push(problem),
             }
@@ -79,10 +79,12 @@ impl LimitConfig {
         name: &str,
         (certainty, undecided): (f64, CountsAs),
         plans: &[&String],
+        own: &[OwnMeasure],
         at: &dyn Fn(&str) -> Place,
     ) -> Result<Limit, Problem> {
-        let measure = find(&self.measure).ok_or_else(|| {
-            let ids: Vec<String> = ALL.iter().map(|measure| measure.id.to_owned()).collect();
+        let own = || own.iter().map(|own| own.measure);
+        let measure = find(&self.measure).or_else(|| own().find(|own| own.id == self.measure)).ok_or_else(|| {
+            let ids: Vec<String> = all().chain(own()).map(|measure| measure.id.to_owned()).collect();
             let what = format!("there is no measure \"{}\"", self.measure);
             unknown(what, &self.measure, &ids, at("measure")).expected("an id that fonex measures lists")
         })?;

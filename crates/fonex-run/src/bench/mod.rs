@@ -3,6 +3,7 @@
 mod gate;
 mod listeners;
 mod overrides;
+mod own;
 mod plan;
 mod profile;
 mod read;
@@ -16,6 +17,7 @@ use std::sync::Arc;
 use fonex_core::Clip;
 use fonex_core::cost::{Price, Prices};
 use fonex_core::material::Accepted;
+use fonex_core::measures::OwnMeasure;
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
@@ -57,6 +59,8 @@ pub struct Bench {
     /// The dialogues by name: the clips said in them, in order.
     pub dialogues: BTreeMap<String, Vec<String>>,
     gate: Gate,
+    /// Measures of one's own, but for those that cannot be used.
+    pub own: Vec<OwnMeasure>,
 }
 
 /// Engines and plans that cannot be used, each with what is wrong with it. Others can.
@@ -68,6 +72,8 @@ pub struct Broken {
     pub plans: BTreeMap<String, Problem>,
     /// What is wrong with the gate.
     pub gate: Vec<Problem>,
+    /// What is wrong with measures of one's own.
+    pub measures: Vec<Problem>,
 }
 
 impl Bench {

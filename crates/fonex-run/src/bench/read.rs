@@ -12,6 +12,7 @@ use serde_json::{Map, Value};
 use toml::Table;
 
 use super::gate::{Gate, GateConfig};
+use super::own::OwnConfig;
 use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
 use super::{Bench, Broken, folder_of, overrides, read_profile};
@@ -35,6 +36,8 @@ struct BenchFile {
     #[serde(default)]
     accept: Vec<Accepted>,
     gate: Option<Value>,
+    #[serde(default)]
+    measure: BTreeMap<String, Value>,
 }
 
 /// A scripted dialogue: what the person says, turn after turn.
@@ -128,11 +131,21 @@ fn check(
     if !problems.is_empty() {
         return Err(problems);
     }
+    let mut own = Vec::new();
+    for (id, value) in file.measure {
+        let prefix = format!("measure.{id}");
+        let at = |field: &str| place.clone().field(format!("{prefix}.{field}").trim_end_matches('.').to_owned());
+        let config = value_strict::<OwnConfig>(value, place.clone(), &prefix, &[]);
+        match config.and_then(|config| config.resolve(&id, folder_of(path), &at)) {
+            Ok(measure) => own.push(measure),
+            Err(problem) => broken.measures.push(located(problem)),
+        }
+    }
     let config = file.gate.map(|value| value_strict::<GateConfig>(value, place.clone(), "gate", &[])).transpose();
     let gate = match config {
         Ok(config) => {
             let names: Vec<&String> = plans.keys().chain(broken.plans.keys()).collect();
-            let (gate, wrong) = config.unwrap_or_default().resolve(&place, &names);
+            let (gate, wrong) = config.unwrap_or_default().resolve(&place, &names, &own);
             broken.gate = wrong.into_iter().map(located).collect();
             gate
         }
@@ -155,6 +168,7 @@ fn check(
         broken,
         accept: file.accept,
         gate,
+        own,
         dialogues: file.dialogue.into_iter().map(|(name, dialogue)| (name, dialogue.turns)).collect(),
     })
 }

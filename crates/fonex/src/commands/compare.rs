@@ -11,14 +11,14 @@ use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::figure;
 use fonex_report::folded_under;
-use fonex_run::{existing_store, unknown};
+use fonex_run::unknown;
 use fonex_store::Store;
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
 use super::sound::sound;
 use super::varied::{Varied, recipes_table, write_chart};
-use super::{find_run, find_variant};
+use super::{find_run, find_variant, load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, money};
@@ -56,7 +56,7 @@ pub struct CompareOptions {
 }
 
 pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = store_to_read(&options.bench)?;
     let mut measures = options.measures.chosen()?;
     if options.varied && measures.is_empty() {
         measures.extend(find("wer"));
@@ -124,7 +124,7 @@ impl Named {
             slices,
             ..Wanted::default()
         };
-        let view = RunView::load(store, run, profile, &wanted)?;
+        let view = load_run(store, run, profile, &wanted)?;
         if let Some(name) = &variant {
             find_variant(&view, name)?;
         }

@@ -9,7 +9,7 @@ use fonex_standin::service::{Service, ServiceConfig};
 use include_dir::{Dir, include_dir};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
-use super::{compare, panel, report, run, show, standin, trend};
+use super::{compare, gate, panel, report, run, show, standin, trend};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -75,6 +75,11 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     }
     demo.step("Did a build make it worse?", "fonex trend --plan weekly -o trend.svg")?;
     demo.trend()?;
+    demo.step(
+        "The build of w45 is accepted as the baseline. Does the next one pass the gate of the bench file?",
+        "fonex gate w45 --accept\n$ fonex gate w46 -o gate.xml",
+    )?;
+    demo.gate()?;
     demo.step(
         "The same engines as services, over HTTP and WebSocket, beside a responder.",
         "fonex standin serve --key-from FONEX_DEMO_KEY & fonex run services --bench services.toml",
@@ -266,6 +271,28 @@ impl DemoFolder {
             format: FormatArg { format: Format::Table },
         })
         .map(drop)
+    }
+
+    /// Accepts a build, and holds the one after against it.
+    fn gate(&self) -> Result<(), Failure> {
+        let options = gate::GateOptions {
+            runs: vec!["w45".to_owned()],
+            baseline: None,
+            accept: true,
+            record: false,
+            across: Vec::new(),
+            output: Vec::new(),
+            measures: MeasureArg::default(),
+            unit: UnitArg::default(),
+            profile: ProfileArg::default(),
+            bench: self.bench.clone(),
+            format: FormatArg { format: Format::Table },
+        };
+        // What an earlier demo accepted is of its own runs.
+        drop(fs::remove_file(self.folder.join("baseline.jsonl")));
+        gate::gate(&options)?;
+        let output = vec![self.folder.join("gate.xml")];
+        gate::gate(&gate::GateOptions { runs: vec!["w46".to_owned()], accept: false, output, ..options }).map(drop)
     }
 
     fn report(&self, run: &str, page: &str, panel: Option<&str>) -> Result<(), Failure> {

@@ -2,11 +2,12 @@
 
 use clap::Args;
 use fonex_core::Task;
-use fonex_core::measures::{ALL, Better, Measure, find};
+use fonex_core::measures::{Better, Measure, all, find};
 use fonex_formats::{Place, Problem};
 use serde::Serialize;
 
-use crate::cli::{Format, FormatArg};
+use super::tell_own_measures;
+use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table};
 
@@ -17,6 +18,8 @@ use crate::output::{self, Cell, Table};
 pub struct MeasuresOptions {
     /// Measure to explain
     pub id: Option<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
     #[command(flatten)]
     pub format: FormatArg,
 }
@@ -44,6 +47,7 @@ impl Listed {
 }
 
 pub fn measures(options: &MeasuresOptions) -> Result<Code, Failure> {
+    tell_own_measures(&options.bench);
     match &options.id {
         Some(id) => {
             let measure = find(id).ok_or_else(|| {
@@ -53,7 +57,7 @@ pub fn measures(options: &MeasuresOptions) -> Result<Code, Failure> {
             explain(measure, options.format.format)?;
         }
         None if options.format.format == Format::Json => {
-            output::print_json(&ALL.iter().map(|measure| Listed::of(measure)).collect::<Vec<_>>())?;
+            output::print_json(&all().map(|measure| Listed::of(measure)).collect::<Vec<_>>())?;
         }
         None => output::print_table(&table(), options.format.format)?,
     }
@@ -93,7 +97,7 @@ fn tasks(measure: &Measure) -> String {
 fn table() -> Table {
     let mut table =
         Table::new([("id", 0), ("unit", 1), ("better", 0), ("task", 2), ("computed from", 0), ("source", 3)]);
-    for measure in ALL {
+    for measure in all() {
         table.row([
             Cell::text(measure.id),
             Cell::text(measure.unit.as_str()),

@@ -32,15 +32,17 @@ pub mod turns;
 mod varied;
 pub mod windows;
 
-use fonex_formats::Place;
+use fonex_analysis::{RunView, VariantView, Wanted};
+use fonex_core::measures::tell_own;
+use fonex_core::text::TextProfile;
+use fonex_formats::{Place, regular};
+use fonex_run::{existing_store, read_bench, unknown};
+use fonex_store::{Run, Store};
 
-use fonex_analysis::{RunView, VariantView};
-use fonex_run::unknown;
-
-use crate::cli::{Cli, Command};
+use crate::cli::{BenchArg, Cli, Command};
 use crate::commands::standin::StandinCommand;
 use crate::failure::{Code, Failure};
-use crate::output::plural;
+use crate::output::{self, plural};
 use run_names::find_run;
 
 /// `3 errors in 7 words`: insertions are errors too, so that there may be more of them than words.
@@ -75,6 +77,36 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Panel { command } => panel::panel(&command),
         Command::Completions(options) => completions::completions(&options),
     }
+}
+
+/// Tells of the measures of one's own that a bench file defines. Without a usable bench file there are none, which is said
+/// where it holds some.
+fn tell_own_measures(bench: &BenchArg) {
+    let path = &bench.bench;
+    // Most bench files define none, and need not be read.
+    if !regular::read_text(path).is_ok_and(|text| text.contains("[measure")) {
+        return;
+    }
+    match read_bench(path, &[]) {
+        Ok(bench) => {
+            bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
+            tell_own(bench.own);
+        }
+        Err(problems) => output::caution(&format!("the measures of the bench file are left out: {problems}")),
+    }
+}
+
+/// Opens the store beside a bench file to read from it, with the measures that the file defines.
+fn store_to_read(bench: &BenchArg) -> Result<Store, Failure> {
+    tell_own_measures(bench);
+    Ok(existing_store(&bench.bench)?)
+}
+
+/// Measures a stored run, and says which measures of one's own could not be computed.
+fn load_run(store: &mut Store, run: Run, profile: Option<&TextProfile>, wanted: &Wanted) -> Result<RunView, Failure> {
+    let view = RunView::load(store, run, profile, wanted)?;
+    view.not_measured.iter().for_each(|why| output::caution(why));
+    Ok(view)
 }
 
 /// The variant of a run that a person named.

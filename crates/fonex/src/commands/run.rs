@@ -4,12 +4,13 @@ use clap::Args;
 use fonex_core::{Clip, Task};
 use fonex_store::{RunRef, Store};
 
+use super::load_run;
 use super::run_names::check_label;
+use fonex_core::measures::tell_own;
 
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
-use fonex_analysis::RunView;
 use fonex_core::measures::Unit;
 use fonex_run::{Bench, Plan, existing_store, open_store, read_bench};
 use fonex_run::{Execution, Forecast, Interrupt, execute, forecast};
@@ -63,6 +64,8 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
         let forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
         return dry_run(options, &forecast, &least_difference_of(&bench, plan)?);
     }
+    bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
+    tell_own(bench.own.clone());
     let mut store = open_store(&options.bench.bench)?;
     let execution = execute_plan(options, &bench, plan, &mut store)?;
     if let Some(why) = &execution.stopped {
@@ -71,7 +74,7 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
         return Ok(Code::Interrupted);
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
-    let view = RunView::load(&mut store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
+    let view = load_run(&mut store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
     show::print_run(&mut store, &view, options.format.format)?;
     Ok(code(&execution, plan))
 }

@@ -10,10 +10,10 @@ use fonex_formats::{Place, Problem};
 use fonex_report::charts::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg};
 use fonex_report::figures::difference;
 use fonex_report::terminal_trend;
-use fonex_run::existing_store;
 use fonex_store::{RunState, Store};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
+use super::{load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural, write_chart};
@@ -52,7 +52,7 @@ pub struct TrendOptions {
 }
 
 pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = store_to_read(&options.bench)?;
     let mut measures = options.measures.chosen()?;
     if measures.is_empty() {
         measures.extend(find("wer"));
@@ -66,7 +66,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         if of_plan && run.state == RunState::Unfinished && !options.unfinished {
             left_out += 1;
         } else if of_plan {
-            runs.push(RunView::load(&mut store, run, profile.as_ref(), &wanted)?);
+            runs.push(load_run(&mut store, run, profile.as_ref(), &wanted)?);
         }
     }
     if left_out > 0 {

@@ -17,7 +17,7 @@ use fonex_store::{RunState, Store};
 use serde::Serialize;
 
 use super::run::RunOptions;
-use super::{find_run, run};
+use super::{find_run, load_run, run};
 use crate::cli::Format;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table};
@@ -73,7 +73,7 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
     };
     let mut store = existing_store(bench)?;
     let run = find_run(&store, &which)?;
-    let view = RunView::load(&mut store, run, None, &Wanted::default())?;
+    let view = load_run(&mut store, run, None, &Wanted::default())?;
     let measured = measure(&store, &view, bench)?;
     if measured.len() < 2 {
         let problem = Problem::new(format!("run {} has only one delivery", view.name()), Place::default());

@@ -9,16 +9,16 @@ use std::path::{Path, PathBuf};
 use clap::{Args, ValueEnum};
 use fonex_analysis::gate::{Baseline, GateResult, Held, Unlike, hold};
 use fonex_analysis::{RunView, Wanted};
-use fonex_core::measures::{ALL, Fact};
+use fonex_core::measures::{Fact, all};
 use fonex_core::verdict::{CountsAs, Limit};
 use fonex_formats::{Place, Problem, regular};
-use fonex_run::{Bench, existing_store, read_bench};
+use fonex_run::{Bench, read_bench};
 use fonex_store::{RunState, Store};
 
 use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
-use super::find_run;
 use super::run_names::look_up;
+use super::{find_run, load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
@@ -27,10 +27,9 @@ use crate::output::{self, plural};
 #[command(
     after_help = "Limits stand under [gate] in the bench file. The exit code is 0 if the gate passes, 1 if not.
 Examples, in the folder the demo made:
-  fonex gate w46                               against the limits and the baseline of the bench file
-  fonex gate w46 --baseline w44                against another run
-  fonex gate w46 -o gate.xml -o gate.md        JUnit XML for a CI system, Markdown for a pull request
+  fonex gate w44 --baseline w43                a build against the one before
   fonex gate w45 --accept                      make this run the baseline
+  fonex gate w46 -o gate.xml -o gate.md        stopped with exit code 1; JUnit XML and Markdown
   fonex gate w43 w44 w45 --record              limits that these runs would have kept"
 )]
 pub struct GateOptions {
@@ -89,7 +88,7 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
         Written::of(path)?;
     }
     let bench = read_bench(&options.bench.bench, &[])?;
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = store_to_read(&options.bench)?;
     if options.record {
         return record::record(&mut store, &bench, options);
     }
@@ -163,7 +162,7 @@ fn load(store: &mut Store, typed: &str, options: &GateOptions) -> Result<RunView
         return Err(problem.remedy(format!("resume it first: fonex run {plan}")).into());
     }
     let wanted = Wanted { measures: Vec::new(), ..Wanted::default() };
-    Ok(RunView::load(store, run, options.profile.chosen()?.as_ref(), &wanted)?)
+    load_run(store, run, options.profile.chosen()?.as_ref(), &wanted)
 }
 
 /// A gate that asks nothing of the run is a mistake, and so is a tag that no clip has.
@@ -193,7 +192,7 @@ fn check_limits(bench: &Bench, view: &RunView, limits: &[Limit]) -> Result<(), P
 fn facts(limits: &[Limit], view: &RunView) -> Vec<&'static Fact> {
     let limited = limits.iter().filter(|limit| limit.bound.is_relative()).map(|limit| limit.measure.fact);
     let task = |task| view.variants.iter().any(|variant| variant.variant.task == task);
-    let asked = ALL.iter().filter(|measure| measure.asked && measure.tasks.iter().any(|own| task(*own)));
+    let asked = all().filter(|measure| measure.asked && measure.tasks.iter().any(|own| task(*own)));
     let mut facts: Vec<&'static Fact> = Vec::new();
     for fact in limited.chain(asked.map(|measure| measure.fact)) {
         if facts.iter().all(|known| known.id != fact.id) {

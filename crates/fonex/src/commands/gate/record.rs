@@ -2,7 +2,7 @@
 
 use fonex_analysis::RunView;
 use fonex_analysis::gate::{Baseline, Held, LimitResult, hold};
-use fonex_core::measures::{ALL, Better, Measure, find};
+use fonex_core::measures::{Better, Measure, all, find};
 use fonex_core::verdict::{Bound, CountsAs, Kept, Limit};
 use fonex_formats::{Place, Problem};
 use fonex_run::Bench;
@@ -40,9 +40,7 @@ pub(super) fn record(store: &mut Store, bench: &Bench, options: &GateOptions) ->
             continue;
         }
         let task = variant.variant.task;
-        let by_default: Vec<&'static Measure> = ALL
-            .iter()
-            .copied()
+        let by_default: Vec<&'static Measure> = all()
             .filter(|measure| measure.asked && !(measure.fact.timed && variant.variant.hears.is_some()))
             .collect();
         let asked = if named.is_empty() { &by_default } else { &named };

@@ -21,7 +21,7 @@ use fonex_core::verdict::Verdict;
 use fonex_formats::Place;
 use fonex_formats::Problem;
 use fonex_report::{HtmlTable, ReportData, render_report};
-use fonex_run::{existing_store, now, profile_checksum};
+use fonex_run::{now, profile_checksum};
 use fonex_store::Store;
 
 use self::clips::Cards;
@@ -29,7 +29,7 @@ use self::depth::{depth_tables, reliability_chart};
 use self::names::Names;
 use super::chosen::ProfileArg;
 use super::compare::{findings_table, statement};
-use super::{find_run, show};
+use super::{find_run, load_run, show, store_to_read};
 use crate::cli::BenchArg;
 use crate::commands::terms::{PRONOUNCED, terms_table};
 use crate::failure::{Code, Failure};
@@ -64,14 +64,14 @@ pub struct ReportOptions {
 }
 
 pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = store_to_read(&options.bench)?;
     let profile = options.profile.chosen()?;
     let mut runs: Vec<RunView> = Vec::new();
     for typed in &options.runs {
         let run = find_run(&store, typed)?;
         if runs.iter().all(|known| known.run.id != run.id) {
             let wanted = Wanted { slices: true, ..Wanted::default() };
-            runs.push(RunView::load(&mut store, run, profile.as_ref(), &wanted)?);
+            runs.push(load_run(&mut store, run, profile.as_ref(), &wanted)?);
         }
     }
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();

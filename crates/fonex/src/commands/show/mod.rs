@@ -15,13 +15,13 @@ use fonex_analysis::{
 };
 use fonex_core::accuracy::Score;
 use fonex_core::measures::Measure;
-use fonex_run::{existing_store, profile_checksum};
+use fonex_run::profile_checksum;
 use fonex_store::{Run, RunState, Store};
 use serde::Serialize;
 
 use super::chosen::{MeasureArg, ProfileArg};
 use super::in_depth::in_depth;
-use super::{find_run, find_variant};
+use super::{find_run, find_variant, load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Table, percent, plural};
@@ -75,11 +75,11 @@ pub struct ShowOptions {
 }
 
 pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = store_to_read(&options.bench)?;
     let run = find_run(&store, &options.run)?;
     let profile = options.profile.chosen()?;
     let wanted = wanted_for(options.format.format, options.measures.chosen()?);
-    let mut view = RunView::load(&mut store, run, profile.as_ref(), &wanted)?;
+    let mut view = load_run(&mut store, run, profile.as_ref(), &wanted)?;
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
         view.variants.retain(|variant| variant.variant.name == *name);

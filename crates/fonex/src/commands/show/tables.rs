@@ -3,7 +3,7 @@
 use fonex_analysis::{RunView, SliceView, VariantView};
 use fonex_core::Task;
 use fonex_core::accuracy::Measured;
-use fonex_core::measures::{ALL, Measure, find};
+use fonex_core::measures::{Measure, all, find};
 
 use crate::output::{Cell, Table};
 
@@ -81,7 +81,7 @@ pub(super) fn estimate_cell(variant: &VariantView, id: &str) -> Cell {
 pub fn measures_table(variants: &[&VariantView]) -> Table {
     let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
     let mut table = Table::new([("measure", 0)].into_iter().chain(names));
-    for measure in ALL {
+    for measure in all() {
         if variants.iter().any(|variant| worth_a_row(variant, measure)) {
             let cells = variants.iter().map(|variant| estimate_cell(variant, measure.id));
             table.row([Cell::Named(measure.id, measure.name)].into_iter().chain(cells));
