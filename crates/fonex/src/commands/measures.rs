@@ -57,7 +57,7 @@ pub fn measures(options: &MeasuresOptions) -> Result<Code, Failure> {
             explain(measure, options.format.format)?;
         }
         None if options.format.format == Format::Json => {
-            output::print_json(&all().map(|measure| Listed::of(measure)).collect::<Vec<_>>())?;
+            output::print_json(&all().map(Listed::of).collect::<Vec<_>>())?;
         }
         None => output::print_table(&table(), options.format.format)?,
     }
