@@ -15,18 +15,22 @@ pub(crate) struct ByClip {
     ends: Vec<u32>,
 }
 
+/// In place of a clip's place: its label is disputed, so that it is in no figure.
+pub(crate) const APART: u32 = u32::MAX;
+
 impl ByClip {
     pub(crate) fn new(places: &[u32]) -> Self {
-        let most = places.iter().max().map_or(0, |place| *place as usize + 1);
+        let counted = || places.iter().copied().enumerate().filter(|(_, place)| *place != APART);
+        let most = counted().map(|(_, place)| place as usize + 1).max().unwrap_or(0);
         let mut starts: Vec<u32> = vec![0; most + 1];
-        places.iter().for_each(|place| starts[*place as usize + 1] += 1);
+        counted().for_each(|(_, place)| starts[place as usize + 1] += 1);
         let clips: Vec<u32> = (0..most as u32).filter(|place| starts[*place as usize + 1] > 0).collect();
         (0..most).for_each(|place| starts[place + 1] += starts[place]);
         let ends = clips.iter().map(|place| starts[*place as usize + 1]).collect();
-        let mut trials = vec![0; places.len()];
-        for (trial, place) in (0..).zip(places) {
-            let next = &mut starts[*place as usize];
-            trials[*next as usize] = trial;
+        let mut trials = vec![0; counted().count()];
+        for (trial, place) in counted() {
+            let next = &mut starts[place as usize];
+            trials[*next as usize] = trial as u32;
             *next += 1;
         }
         Self { clips, trials, ends }

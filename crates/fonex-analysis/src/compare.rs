@@ -7,10 +7,11 @@ use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
 use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
 use fonex_core::{Clip, Task};
-use fonex_store::{Machine, Run, RunState, Store, StoreError};
+use fonex_store::{RunState, Store, StoreError};
 use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
+use crate::machines::unlike_machines;
 use crate::view::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
@@ -153,17 +154,22 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
 }
 
 /// Two variants with the clips they share, as places in each one's corpus.
-struct Paired<'v> {
+pub(crate) struct Paired<'v> {
     sides: [Side<'v>; 2],
-    clips: [ByClip; 2],
+    pub(crate) clips: [ByClip; 2],
     /// Clips of both: places in the first corpus and in the second.
-    shared: Vec<[u32; 2]>,
+    pub(crate) shared: Vec<[u32; 2]>,
     drawn: DrawnUnit,
     units: Units,
 }
 
 impl<'v> Paired<'v> {
-    fn new(store: &Store, first: Side<'v>, second: Side<'v>, unit: Option<DrawnUnit>) -> Result<Self, StoreError> {
+    pub(crate) fn new(
+        store: &Store,
+        first: Side<'v>,
+        second: Side<'v>,
+        unit: Option<DrawnUnit>,
+    ) -> Result<Self, StoreError> {
         let clips = [first, second].map(|side| ByClip::new(side.variant.places()));
         let (one, other) = (&first.run.run.corpus_checksum, &second.run.run.corpus_checksum);
         let whole = [first, second].iter().all(|side| side.material == Material::Whole);
@@ -305,51 +311,6 @@ pub(crate) fn few_clips(clips: u64) -> Option<String> {
     (clips < FEW_CLIPS).then(|| format!("only {count}: with fewer than {FEW_CLIPS}, intervals are rough"))
 }
 
-/// Shares of the processors that others may take before times are theirs too.
-const BUSY: f64 = 0.15;
-
-/// Why times of two runs do not compare, if so.
-#[must_use]
-pub fn unlike_machines(first: &Run, second: &Run) -> Option<String> {
-    unlike((&first.machine, &format!("run {}", first.id)), (&second.machine, &format!("run {}", second.id)))
-}
-
-/// Why times taken on two machines do not compare, if so; each with a name for what was run on it.
-pub(crate) fn unlike(first: (&Machine, &str), second: (&Machine, &str)) -> Option<String> {
-    let machine = |machine: &Machine| (machine.cpu.clone(), machine.cores, machine.memory_mib);
-    if machine(first.0) != machine(second.0) {
-        return Some("run on different machines".to_owned());
-    }
-    if let (Some(one), Some(other)) = (first.0.during, second.0.during) {
-        if (one.others - other.others).abs() > BUSY || one.others.max(other.others) > 2.0 * BUSY {
-            let percent = |share: f64| format!("{:.0} %", share * 100.0);
-            return Some(format!(
-                "other processes used {} of the processors in {}, and {} in {}",
-                percent(one.others),
-                first.1,
-                percent(other.others),
-                second.1
-            ));
-        }
-        return [first, second].iter().find_map(|(machine, name)| throttled(machine, name));
-    }
-    None
-}
-
-/// Why times taken on a machine are not its engine's, if so.
-pub(crate) fn spoilt_times(machine: &Machine, name: &str) -> Option<String> {
-    let others = machine.during?.others;
-    if others > 2.0 * BUSY {
-        return Some(format!("other processes used {:.0} % of the processors in {name}", others * 100.0));
-    }
-    throttled(machine, name)
-}
-
-fn throttled(machine: &Machine, name: &str) -> Option<String> {
-    let times = machine.during?.throttled.filter(|times| *times > 0)?;
-    Some(format!("the processor was throttled {times} times in {name}"))
-}
-
 /// What makes two variants less comparable.
 #[must_use]
 pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
@@ -386,6 +347,11 @@ pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
         differs(one != other, format!("audio sent in different formats: {one} and {other}"));
     }
     for side in [first, second] {
+        if let Some(disputed) = &side.variant.disputed {
+            let what =
+                format!("{} has {} clips with a disputed label; these are not compared", side.name(), disputed.clips);
+            differs(true, what);
+        }
         let (failed, of) = (side.variant.failed(), side.variant.extras.trials);
         let what = format!("{} has no answer in {failed} of {of} trials; these are not compared", side.name());
         differs(failed > 0, what);

@@ -88,6 +88,9 @@ fn add_clip(
 ) -> Result<(), StoreError> {
     let profile = run.profile();
     let Ok(label) = Label::parse(&clip.text) else { return Ok(()) };
+    if clip.is_disputed() {
+        return Ok(());
+    }
     let (mut answers, mut failed) = (Vec::new(), 0);
     for trial in trials {
         let trial = trial.read()?;

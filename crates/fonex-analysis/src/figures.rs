@@ -78,7 +78,7 @@ impl Estimating<'_> {
         Ok(figures)
     }
 
-    fn estimated(&self, wanted: &Wanted) -> Result<Figures, StoreError> {
+    pub(crate) fn estimated(&self, wanted: &Wanted) -> Result<Figures, StoreError> {
         let by_clip = ByClip::new(self.places);
         let members = if wanted.slices { self.slices(&by_clip)? } else { Vec::new() };
         let mut measures = Measured::default();

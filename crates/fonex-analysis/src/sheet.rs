@@ -69,6 +69,12 @@ impl Sheet {
         Ok(sheet)
     }
 
+    /// Which clips have a disputed label: those with a number above 0. None where none has.
+    #[must_use]
+    pub fn disputed(&self) -> Option<&[u32]> {
+        self.keys.iter().find(|key| key.by == Clip::DISPUTED).map(|key| key.of_clip.as_slice())
+    }
+
     /// Which unit of chance to take when none is asked for: speakers where speakers have several clips, else recordings where
     /// those have, else clips. `places` are the clips taken.
     #[must_use]

@@ -9,7 +9,8 @@ use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
-use crate::compare::{few_clips, unlike_machines};
+use crate::compare::few_clips;
+use crate::machines::unlike_machines;
 use crate::view::{RunView, VariantView};
 
 /// One measure of one variant over runs, oldest first.

@@ -8,6 +8,7 @@ use fonex_core::text::TextProfile;
 use fonex_store::{Run, Store, StoreError, Variant};
 use serde::{Deserialize, Serialize};
 
+use crate::by_clip::APART;
 use crate::column::Column;
 use crate::extras::{Extras, OutcomeCount};
 use crate::facts::Facts;
@@ -55,6 +56,9 @@ pub struct VariantView {
     /// The same by what clips share, where it has several values.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub slices: Vec<SliceView>,
+    /// Clips whose labels are disputed, which are in no other figure.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disputed: Option<DisputedClips>,
     /// Its place in the run.
     #[serde(skip)]
     pub place: usize,
@@ -70,6 +74,15 @@ pub struct SliceView {
     pub by: String,
     /// The value shared.
     pub value: String,
+    /// Clips.
+    pub clips: u64,
+    /// The measures.
+    pub measures: Measured,
+}
+
+/// The measures of clips whose labels are disputed.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DisputedClips {
     /// Clips.
     pub clips: u64,
     /// The measures.
@@ -158,7 +171,13 @@ impl RunView {
         wanted: &Wanted,
     ) -> Result<VariantView, StoreError> {
         let extras = self.facts.extras(store, place)?;
-        let places = self.facts.places(store, place)?;
+        let all = self.facts.places(store, place)?;
+        let disputed = self.sheet.disputed();
+        let apart = |clip: &u32| disputed.is_some_and(|of_clip| of_clip[*clip as usize] > 0);
+        let only = |wanted: bool| -> Vec<u32> {
+            all.iter().map(|clip| if apart(clip) == wanted { *clip } else { APART }).collect()
+        };
+        let places = if disputed.is_some() { only(false) } else { all.clone() };
         let estimating = Estimating {
             store,
             facts: &self.facts,
@@ -169,7 +188,16 @@ impl RunView {
         };
         let figures = estimating.figures(wanted)?;
         let Figures { clips, measures, slices } = figures;
-        Ok(VariantView { variant, extras, cost: None, clips, measures, slices, place, places })
+        let disputed = match disputed.is_some().then(|| only(true)) {
+            Some(places) => {
+                let of_all = Wanted { slices: false, ..wanted.clone() };
+                let Figures { clips, measures, .. } =
+                    Estimating { places: &places, ..estimating }.estimated(&of_all)?;
+                (clips > 0).then_some(DisputedClips { clips, measures })
+            }
+            None => None,
+        };
+        Ok(VariantView { variant, extras, cost: None, clips, measures, slices, disputed, place, places })
     }
 }
 

@@ -5,7 +5,7 @@ use fonex_core::measures::{Better, Estimate, Measure, estimate, find};
 use fonex_core::speech::words_for;
 use fonex_store::{RunState, Store, StoreError, Variant};
 
-use crate::by_clip::ByClip;
+use crate::by_clip::{APART, ByClip};
 use crate::figures::Wanted;
 use crate::view::{RunView, VariantView};
 
@@ -174,7 +174,8 @@ fn over(
 /// The places of the clips that voices of a run spoke, in order.
 fn spoken_clips(view: &RunView) -> Vec<u32> {
     let voices = view.variants.iter().filter(|variant| variant.variant.task == Task::Speak);
-    let mut places: Vec<u32> = voices.flat_map(|voice| voice.places().iter().copied()).collect();
+    let mut places: Vec<u32> =
+        voices.flat_map(|voice| voice.places().iter().copied()).filter(|place| *place != APART).collect();
     places.sort_unstable();
     places.dedup();
     places

@@ -126,4 +126,32 @@ fn main() {
         );
         row(&format!("30 builds in turn against one baseline, {name}, 300 clips"), seen, "5 % of builds");
     }
+    for (errs, clips, share) in [
+        (&[0.05, 0.08, 0.12][..], 1_000, 0.03),
+        (&[0.05, 0.08, 0.12], 200, 0.03),
+        (&[0.05, 0.08, 0.12], 1_000, 0.0),
+        (&[0.05, 0.08], 1_000, 0.03),
+        (&[0.2, 0.25, 0.3], 1_000, 0.03),
+    ] {
+        let found = wrong_labels_found(sims / 40, clips, share, errs);
+        let rates: Vec<String> = errs.iter().map(|errs| format!("{:.0}", errs * 100.0)).collect();
+        let case = format!(
+            "labels, {} wrong of {clips}, engines that err in {} %, a word in 25 a trap",
+            percent(share),
+            rates.join(", ")
+        );
+        let seen = if share == 0.0 {
+            format!("{:.1} labels of {clips} accused wrongly", found.accused)
+        } else {
+            format!(
+                "precision {}, recall {}; of as many first ones as are wrong {}; expected {:.2} and added error {:.2} times the truth",
+                percent(found.precision),
+                percent(found.recall),
+                percent(found.first),
+                found.expected,
+                found.added
+            )
+        };
+        row(&case, seen, "wrong ones first");
+    }
 }

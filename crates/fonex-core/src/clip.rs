@@ -65,6 +65,15 @@ impl Clip {
     /// Before the name of a check in the tag that accepts it.
     const ACCEPT: &str = "accept.";
 
+    /// The tag of a clip whose label people cannot agree on; it gives the reason.
+    pub const DISPUTED: &str = "disputed";
+
+    /// Whether people cannot agree on its label: it is counted apart from all others.
+    #[must_use]
+    pub fn is_disputed(&self) -> bool {
+        self.tags.contains_key(Self::DISPUTED)
+    }
+
     /// The tag that names the clip of which one is a variation.
     pub const VARIED_FROM: &str = "varied_from";
     /// The tag with the recipe of a variation.

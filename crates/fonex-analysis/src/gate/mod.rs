@@ -12,7 +12,7 @@ pub use baseline::{Baseline, BaselineHead, Unlike};
 
 use crate::by_clip::{ByClip, add_clip};
 use crate::column::Column;
-use crate::compare::{spoilt_times, unlike};
+use crate::machines::{spoilt_times, unlike};
 use crate::view::{RunView, VariantView};
 
 /// What a gate says of a run.

@@ -11,6 +11,7 @@ mod score;
 mod score_builder;
 mod slices;
 mod speakers;
+pub mod suspects;
 mod terms;
 mod weights;
 

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::slices::Slice;
 use super::{BestOf, CharacterRates, ConfidenceReport, Marks, Mistakes, TermReport, WeightedRate, WordRates};
 use crate::Task;
-use crate::measures::{ALL, Estimate, Gathered, Measure};
+use crate::measures::{ALL, Estimate, Gathered, Measure, all};
 use crate::stats::Interval;
 use crate::timing::{Boundaries, Timing};
 
@@ -41,6 +41,9 @@ pub struct Score {
     /// The same rates with every missing result counted as an empty one; only where results are missing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub missing_as_empty: Option<AllClips>,
+    /// The rates of clips whose labels are disputed, which are in no other figure; left out where there are none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disputed: Option<AllClips>,
     /// The interval of the WER over speakers instead of clips, where speakers have several clips each: it is the one to go
     /// by for speakers that were not recorded. Left out where every speaker has one clip, and where there are fewer than eight.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -110,7 +113,7 @@ impl Measured {
 
     /// The figures with their measures, in the order of the table.
     pub fn iter(&self) -> impl Iterator<Item = (&'static Measure, &Estimate)> {
-        ALL.iter().filter_map(|measure| Some((*measure, self.get(measure.id)?)))
+        all().filter_map(|measure| Some((measure, self.get(measure.id)?)))
     }
 }
 
@@ -138,7 +141,7 @@ impl Score {
     }
 }
 
-/// Rates over all clips of the corpus, failures counted as empty results.
+/// Rates over clips that are counted otherwise than the rest.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct AllClips {
     /// Clips counted.

@@ -28,6 +28,8 @@ pub struct ScoreBuilder {
     compared: Comparer,
     scored: Tally,
     all: Tally,
+    /// Clips whose labels are disputed.
+    disputed: Tally,
     slices: Slices,
     speakers: Speakers,
     gathered: Gathered,
@@ -72,6 +74,7 @@ impl ScoreBuilder {
             compared: Comparer::default(),
             scored: Tally::default(),
             all: Tally::default(),
+            disputed: Tally::default(),
             slices: Slices::default(),
             speakers: Speakers::default(),
             gathered,
@@ -193,6 +196,13 @@ impl ScoreBuilder {
         gathered.add(&trials, sets);
     }
 
+    /// Counts a clip apart whose label is disputed; one without a result is left out.
+    pub fn add_disputed(&mut self, profile: &TextProfile, clip: &Clip, label: &Label, heard: Option<&Heard>) {
+        let Some(heard) = heard else { return };
+        self.compared.compare(&profile.in_language(clip.lang.as_deref()), label, &heard.text);
+        self.disputed.add(self.compared.words, self.compared.characters);
+    }
+
     /// Adds a clip without a result, compared with an empty text.
     pub fn add_missing(&mut self, profile: &TextProfile, clip: &Clip, label: &Label) {
         let counts = self.hear_nothing(profile, label);
@@ -221,6 +231,7 @@ impl ScoreBuilder {
     pub fn merge(&mut self, later: Self) {
         self.scored.merge(&later.scored);
         self.all.merge(&later.all);
+        self.disputed.merge(&later.disputed);
         let sets = self.slices.merge(&later.slices, self.timing.clips(), &mut self.gathered);
         self.gathered.merge(&later.gathered, &sets);
         self.speakers.merge(later.speakers);
@@ -254,6 +265,11 @@ impl ScoreBuilder {
             words: WordRates::new(self.all.words, measures.get("wer_failures_as_empty")),
             characters: self.all.characters.into(),
         });
+        let disputed = (self.disputed.clips > 0).then(|| AllClips {
+            clips: self.disputed.clips,
+            words: WordRates::new(self.disputed.words, None),
+            characters: self.disputed.characters.into(),
+        });
         let by_speaker = self.speakers.estimate();
         let calibration = measures.get("calibration_error").map(|estimate| estimate.value);
         let confidence = self.confidence.finish().map(|report| ConfidenceReport {
@@ -280,6 +296,7 @@ impl ScoreBuilder {
             clips_with_errors: self.clips_with_errors,
             ser: share(self.clips_with_errors, self.scored.clips),
             missing_as_empty,
+            disputed,
             interval_by_speaker: by_speaker.and_then(|estimate| estimate.interval),
             speakers: by_speaker.map(|estimate| estimate.units),
             weighted,

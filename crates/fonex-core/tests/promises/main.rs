@@ -76,6 +76,15 @@ fn gates_err_as_rarely_as_they_say() {
 }
 
 #[test]
+fn wrong_labels_are_ranked_first() {
+    let found = wrong_labels_found(3, 600, 0.03, &[0.05, 0.08, 0.12]);
+    assert!(found.precision >= 0.85 && found.recall >= 0.75 && found.first >= 0.8, "{found:?}");
+    assert!((0.7..1.3).contains(&found.expected) && (0.6..1.4).contains(&found.added), "{found:?}");
+    let none = wrong_labels_found(3, 600, 0.0, &[0.05, 0.08, 0.12]);
+    assert!(none.accused <= 2.0, "{none:?}");
+}
+
+#[test]
 fn series_claim_no_change_without_one_and_tell_a_creep_and_a_step() {
     assert!(series(Errors::scattered(0.1), Drift::None, 60, 40, 60).by(40) <= 0.1);
     assert!(series(Errors::lost(0.03, 0.05), Drift::None, 60, 40, 60).by(40) <= 0.12);

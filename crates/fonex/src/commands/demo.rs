@@ -187,6 +187,9 @@ impl DemoFolder {
         let strings = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
         compare::compare_runs(&compare::CompareOptions {
             varied: false,
+            matrix: false,
+            flips: None,
+            best_by: None,
             output: None,
             runs: strings(runs),
             by: strings(by),

@@ -4,6 +4,7 @@
 
 mod estimators;
 mod gates;
+mod labels;
 mod over_runs;
 
 use fonex_core::measures::{self, Estimator, Sample, difference, estimate};
@@ -16,6 +17,8 @@ use rand_distr::{Beta, Binomial, Distribution};
 pub use estimators::{other_intervals, wander};
 #[allow(unused_imports, reason = "the bench alone names it")]
 pub use gates::{Gated, gates};
+#[allow(unused_imports, reason = "the bench alone names it")]
+pub use labels::{Found, wrong_labels_found};
 pub use over_runs::{Drift, Errors, series};
 
 /// How errors are spread over clips.

@@ -4,6 +4,7 @@ use clap::Args;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use fonex_analysis::LabelsOnTrial;
 use fonex_core::material::{Accepted, Check, Complaint, CorpusCheck, Severity, TakenAudio};
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Task, Transport};
@@ -12,6 +13,7 @@ use serde::Serialize;
 
 use fonex_core::Clip;
 
+use super::suspects;
 use crate::cli::{Format, FormatArg};
 use crate::commands::power::least_difference_in_words;
 use crate::facts::audio_facts;
@@ -21,13 +23,18 @@ use fonex_run::read_bench;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Exits with code 3 when there is an error (with --warnings: or a warning).
-Example, in the folder the demo made: fonex corpus check corpus.jsonl")]
+Examples, in the folder the demo made:
+  fonex corpus check corpus.jsonl
+  fonex corpus check corpus.jsonl --with 1     labels that several engines agree against")]
 pub struct CorpusCheckOptions {
     /// Corpus, in any supported form
     pub corpus: PathBuf,
     /// Bench file whose text profile and sample rates to check against; by default fonex.toml if it exists
     #[arg(short, long, value_name = "FILE")]
     pub bench: Option<PathBuf>,
+    /// Put the labels on trial: rank those that the engines of these runs agree against
+    #[arg(long, value_name = "RUN", num_args = 1..)]
+    pub with: Vec<String>,
     /// Exit with code 3 on warnings too
     #[arg(long)]
     pub warnings: bool,
@@ -48,6 +55,9 @@ struct Checked {
     /// Complaints that are accepted, with a reason in a tag of the clip or in the bench file.
     accepted: u64,
     complaints: Vec<Complaint>,
+    /// What the engines of some runs say of the labels.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    on_trial: Option<LabelsOnTrial>,
 }
 
 pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
@@ -76,6 +86,7 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
         notes: count(Severity::Note),
         accepted,
         complaints,
+        on_trial: if options.with.is_empty() { None } else { Some(suspects::try_labels_of(options, &corpus.clips)?) },
     };
     let spoiled = checked.errors > 0 || options.warnings && checked.warnings > 0;
     match options.format.format {
@@ -83,7 +94,12 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
         Format::Table => {
             let clips: Vec<&Clip> = corpus.clips.iter().collect();
             let least = least_difference_in_words(&clips, &bench_profile);
-            output::print(&format!("{}{least}", page(&checked, options.limit)))?;
+            let tried = checked.on_trial.as_ref().map(|tried| suspects::page(tried, options.limit));
+            output::print(&format!("{}{least}{}", page(&checked, options.limit), tried.unwrap_or_default()))?;
+        }
+        form if checked.on_trial.is_some() => {
+            let tried = checked.on_trial.as_ref().map(suspects::table).unwrap_or_default();
+            output::print_table(&tried, form)?;
         }
         form => output::print_table(&table(&checked.complaints), form)?,
     }

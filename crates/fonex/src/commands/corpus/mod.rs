@@ -4,6 +4,7 @@ mod check;
 mod describe;
 mod import;
 mod pick;
+mod suspects;
 mod texts;
 mod vary;
 

@@ -142,6 +142,10 @@ impl Scoring<'_> {
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
         let label = Label::parse(&clip.text).expect("labels are checked when the corpus is read");
         part.unlabelled += u64::from(clip.text.trim().is_empty());
+        if clip.is_disputed() {
+            part.builder.add_disputed(self.profile, clip, &label, heard);
+            return;
+        }
         let Some(heard) = heard else {
             part.builder.add_missing(self.profile, clip, &label);
             return;

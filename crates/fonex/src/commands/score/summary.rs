@@ -36,6 +36,10 @@ pub fn score_summary(score: &Score) -> String {
         score.text_profile,
         percent(score.mean_clip_wer)
     );
+    if let Some(disputed) = &score.disputed {
+        let clips = plural(disputed.clips, "clip");
+        text += &format!("{clips} with a disputed label counted apart: WER {} there\n", percent(disputed.words.wer));
+    }
     if let Some(timing) = &score.timing {
         output::timing_notes(timing).iter().for_each(|note| text += &format!("{note}\n"));
     }

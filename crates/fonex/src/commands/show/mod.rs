@@ -28,7 +28,7 @@ use crate::output::{self, Table, percent, plural};
 use clips::{show_clip, worst_clips};
 pub use likeness::apart_from_recordings;
 use likeness::show_likeness;
-use notes::{cautions, costs, outcomes, requests, times};
+use notes::{cautions, costs, disputed, outcomes, requests, times};
 use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
 pub use tables::{folded, measures_table, off_the_rest, variants_table};
 use voices::pronunciation;
@@ -193,7 +193,7 @@ fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
     if view.variants.iter().any(|variant| variant.extras.trials > MANY_TRIALS as u64) {
         page += "With this many trials, only the first measures are shown by slice; --format csv has all.\n\n";
     }
-    for notes in [outcomes(view), cautions(view), requests(view), costs(view), times(view)] {
+    for notes in [outcomes(view), disputed(view), cautions(view), requests(view), costs(view), times(view)] {
         if !notes.is_empty() {
             page += &format!("{notes}\n");
         }

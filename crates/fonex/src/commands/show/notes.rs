@@ -3,8 +3,20 @@
 use fonex_analysis::RunView;
 use fonex_core::stats::Interval;
 
-use crate::output::{self, Cell, Table, milliseconds, plural, rate_with_interval, signed};
+use crate::output::{self, Cell, Table, milliseconds, percent, plural, rate_with_interval, signed};
 use fonex_core::verdict::FEW_CLIPS;
+
+/// Clips whose labels are disputed, and how they went.
+pub(super) fn disputed(view: &RunView) -> String {
+    let apart = view.variants.iter().filter_map(|variant| Some((variant, variant.disputed.as_ref()?)));
+    let lines = apart.map(|(variant, disputed)| {
+        let wer = disputed.measures.get("wer").map(|wer| format!(": WER {} there", percent(Some(wer.value))));
+        let clips = plural(disputed.clips, "clip");
+        let name = &variant.variant.name;
+        format!("{name}: {clips} with a disputed label counted apart{}\n", wer.unwrap_or_default())
+    });
+    lines.collect()
+}
 
 /// How trials ended where some did not end well.
 pub(super) fn outcomes(view: &RunView) -> String {

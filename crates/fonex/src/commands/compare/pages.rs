@@ -1,0 +1,196 @@
+//! Findings as tables, pages and sentences.
+
+use fonex_analysis::{Comparison, CostSummary, Side};
+use fonex_core::measures::find;
+use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
+use fonex_report::figures::figure;
+use fonex_report::folded_under;
+
+use crate::commands::sound::sound;
+use crate::commands::varied::recipes_table;
+use crate::output::{self, Cell, Table, money};
+
+/// One table for all recipes.
+pub(super) fn recipes_page(pairs: &[(Side<'_>, Side<'_>)], comparisons: &[Comparison]) -> String {
+    let mut cautions: Vec<&String> = comparisons.iter().flat_map(|comparison| &comparison.cautions).collect();
+    cautions.sort();
+    cautions.dedup();
+    let cautions = cautions.iter().map(|caution| format!("caution: {caution}\n"));
+    cautions.collect::<String>() + &output::text(&recipes_table(pairs, comparisons)) + &explained(comparisons)
+}
+
+/// Why there is no verdict, a line a reason, and how many more clips would bring one.
+fn undecided(findings: &[Finding]) -> String {
+    let mut more_clips = Vec::new();
+    let mut reasons: Vec<(String, Vec<String>)> = Vec::new();
+    for finding in findings.iter().filter(|finding| finding.verdict == Verdict::CannotTell) {
+        let name = find(&finding.measure).map_or(finding.measure.as_str(), |measure| measure.name);
+        let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
+        if let Some(more) = finding.more_clips {
+            more_clips.push(format!("{more} for {name}{slice}"));
+            continue;
+        }
+        let (why, what) = (reason(finding), format!("{name}{slice}"));
+        match reasons.iter_mut().find(|(known, _)| *known == why) {
+            Some((_, all)) => all.push(what),
+            None => reasons.push((why, vec![what])),
+        }
+    }
+    let more_clips = (!more_clips.is_empty())
+        .then(|| format!("more clips needed to detect such a difference with 80 % power: {}", more_clips.join(", ")));
+    let reasons = reasons.into_iter().map(|(why, what)| format!("no verdict on {}: {why}", what.join(", ")));
+    more_clips.into_iter().chain(reasons).map(|line| folded_under(&line, output::width(), 2)).collect()
+}
+
+pub(super) fn page(comparisons: &[Comparison]) -> String {
+    let mut text = String::new();
+    for comparison in comparisons {
+        text += &format!("{} against {}\n", comparison.second, comparison.first);
+        for caution in &comparison.cautions {
+            text += &format!("  caution: {caution}\n");
+        }
+        let table = findings_table(std::slice::from_ref(comparison), false);
+        text += &output::text(&table.without(&["more clips", "reason"]));
+        text += &undecided(&comparison.findings);
+        text += &costs(comparison);
+        text += &sound(comparison);
+        text.push('\n');
+    }
+    text + &explained(comparisons)
+}
+
+/// What intervals and verdicts stand for.
+pub(super) fn explained(comparisons: &[Comparison]) -> String {
+    let mut text = String::new();
+    let findings: Vec<&Finding> = comparisons.iter().flat_map(|comparison| &comparison.findings).collect();
+    let tested = findings.iter().filter(|finding| finding.interval.is_some()).count();
+    text += &format!(
+        "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
+        output::plural(tested as u64, "finding")
+    );
+    let mut units: Vec<DrawnUnit> = Vec::new();
+    findings.iter().map(|finding| finding.unit).for_each(|unit| {
+        if !units.contains(&unit) {
+            units.push(unit);
+        }
+    });
+    for unit in units {
+        text += match unit {
+            DrawnUnit::Clip => "Unit of sampling: clips. Verdicts hold for more clips like these.\n",
+            DrawnUnit::Speaker => {
+                "Unit of sampling: speakers. Verdicts hold for more speakers like these; --unit clip limits them to these.\n"
+            }
+            DrawnUnit::Recording => {
+                "Unit of sampling: recordings. Verdicts hold for more recordings like these; --unit clip limits them to these.\n"
+            }
+        };
+    }
+    text
+}
+
+/// What the two cost for each trial. No sample and no chance: no interval.
+fn costs(comparison: &Comparison) -> String {
+    let (first, second) = (comparison.first_cost.as_ref(), comparison.second_cost.as_ref());
+    if first.is_none() && second.is_none() {
+        return String::new();
+    }
+    let cost = |side: Option<&CostSummary>| {
+        side.map_or_else(|| "no price".to_owned(), |side| money(side.per_trial, Some(&side.currency)))
+    };
+    format!("cost of a trial: first {}, second {}\n", cost(first), cost(second))
+}
+
+/// One row a finding.
+pub(in crate::commands) fn findings_table(comparisons: &[Comparison], named: bool) -> Table {
+    let named = named || comparisons.len() > 1;
+    let sides = [("first variant", 0), ("second variant", 0)];
+    let columns = [
+        ("verdict", 0),
+        ("measure", 0),
+        ("clips of", 0),
+        ("clips", 2),
+        ("units", 4),
+        ("first", 1),
+        ("second", 1),
+        ("difference", 0),
+        ("more clips", 3),
+        ("reason", 3),
+    ];
+    let mut table = Table::new(sides.into_iter().filter(|_| named).chain(columns));
+    for comparison in comparisons {
+        for finding in &comparison.findings {
+            let sides = [&comparison.first, &comparison.second].map(|name| Cell::text(name.as_str()));
+            table.row(sides.into_iter().filter(|_| named).chain(finding_cells(finding)));
+        }
+    }
+    table.without_empty_columns()
+}
+
+fn finding_cells(finding: &Finding) -> [Cell; 10] {
+    let measure = find(&finding.measure);
+    let unit = measure.map_or(fonex_core::measures::Unit::Ratio, |measure| measure.unit);
+    let units = if finding.unit == DrawnUnit::Clip {
+        Cell::Empty
+    } else {
+        Cell::text(output::plural(finding.units, finding.unit.as_str()))
+    };
+    [
+        verdict(finding.verdict),
+        measure.map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name)),
+        Cell::text(finding.slice.as_deref().unwrap_or("all")),
+        Cell::Count(finding.clips),
+        units,
+        Cell::figure(unit, finding.first),
+        Cell::figure(unit, finding.second),
+        finding.difference.map_or(Cell::Empty, |difference| Cell::Difference(unit, difference, finding.interval)),
+        finding.more_clips.map_or(Cell::Empty, Cell::Count),
+        Cell::text(reason(finding)),
+    ]
+}
+
+/// The verdict with a sign that reads without colour.
+pub(in crate::commands) fn verdict(verdict: Verdict) -> Cell {
+    let sign = match verdict {
+        Verdict::Better => "▼",
+        Verdict::Worse => "▲",
+        Verdict::Differs => "◆",
+        Verdict::CannotTell => "?",
+    };
+    Cell::Verdict(sign, verdict.as_str().to_owned())
+}
+
+/// Why it cannot tell, where that is not a number of clips.
+fn reason(finding: &Finding) -> String {
+    if let Some(why) = &finding.withheld {
+        return why.clone();
+    }
+    match (finding.verdict, finding.interval, finding.more_clips) {
+        (Verdict::CannotTell, None, _) => "too few clips for an interval".to_owned(),
+        (Verdict::CannotTell, Some(_), None) if finding.difference == Some(0.0) => {
+            "no difference observed".to_owned()
+        }
+        (Verdict::CannotTell, Some(_), None) => "more than a million".to_owned(),
+        _ => String::new(),
+    }
+}
+
+/// A finding in one sentence.
+pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding) -> Option<String> {
+    let measure = find(&finding.measure)?;
+    let lower = finding.difference? < 0.0;
+    let says = measure.says[usize::from(!lower)];
+    let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {}", slice.replace('=', " ")));
+    let difference = |value: f64| fonex_report::figures::difference(measure.unit, value);
+    let interval = finding
+        .interval
+        .map_or_else(String::new, |i| format!(", difference {} to {}", difference(i.low), difference(i.high)));
+    Some(format!(
+        "{} {says} {}{slice}: {} {} against {} over {}{interval}.",
+        comparison.second,
+        comparison.first,
+        measure.name,
+        figure(measure.unit, finding.second),
+        figure(measure.unit, finding.first),
+        output::plural(finding.clips, "clip"),
+    ))
+}
