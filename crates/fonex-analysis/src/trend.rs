@@ -80,6 +80,12 @@ pub struct ChangeFinding {
     pub shape: ChangeShape,
     /// Clips that the runs share.
     pub clips: u64,
+    /// Slices in which it is seen; left out where none is sure, and where nobody looked.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub slices: Vec<String>,
+    /// Clips that suffered most from a change to the worse.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clips_harmed: Vec<String>,
 }
 
 /// A place at which runs stop being comparable.
@@ -262,6 +268,8 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
                 interval: change.interval,
                 shape: change.shape,
                 clips: shared.len() as u64,
+                slices: Vec::new(),
+                clips_harmed: Vec::new(),
             });
             // The runs since the change are the new level; of a creep the last one is.
             start += if change.shape == ChangeShape::Creep { change.told_at } else { change.from };

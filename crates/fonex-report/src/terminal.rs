@@ -7,9 +7,11 @@ use ratatui::text::Span;
 use ratatui::widgets::{Axis, Chart, Dataset, GraphType, Widget};
 
 use fonex_core::measures::Unit;
+use unicode_width::UnicodeWidthStr;
 
 use crate::charts::TrendLine;
 use crate::figures::figure;
+use crate::readable::one_line;
 
 /// A trend as text, `width` columns wide: the line, and dotted edges of its band. One chart a series, so that it reads
 /// without colour.
@@ -37,19 +39,58 @@ pub fn terminal_trend(line: &TrendLine, unit: Unit, width: u16) -> String {
     let datasets = vec![edge(&low[..]), edge(&high[..]), dataset(&values, Marker::Braille, GraphType::Line)];
     let y_labels: Vec<Span<'_>> =
         [bottom, f64::midpoint(bottom, top), top].iter().map(|y| Span::raw(figure(unit, Some(y / factor)))).collect();
-    let x_labels: Vec<Span<'_>> = line.marks.iter().map(|mark| Span::raw(mark.label.clone())).collect();
-    let room = usize::from(width) / 12;
-    let every = x_labels.len().div_ceil(room.max(2)).max(1);
-    let x_labels: Vec<Span<'_>> = x_labels.into_iter().step_by(every).collect();
+    // The axis takes its row where it has labels; each run's own label is put at its place afterwards.
     let chart = Chart::new(datasets)
-        .x_axis(Axis::default().bounds([0.0, last.max(1.0)]).labels(x_labels))
+        .x_axis(Axis::default().bounds([0.0, last.max(1.0)]).labels([" ", " "]))
         .y_axis(Axis::default().bounds([bottom, top]).labels(y_labels))
         .legend_position(None);
     let area = Rect::new(0, 0, width, 14);
     let mut buffer = Buffer::empty(area);
     chart.render(area, &mut buffer);
     let row = |y: u16| (0..width).map(|x| buffer[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
-    (0..area.height).map(row).collect::<Vec<_>>().join("\n")
+    let mut rows: Vec<String> = (0..area.height).map(row).collect();
+    if let Some(axis) = rows.iter().position(|row| row.contains('└')) {
+        let left = rows[axis].chars().take_while(|c| *c != '└').count() + 1;
+        let room = usize::from(width) - left;
+        let columns: Vec<usize> = (0..line.marks.len())
+            .map(|run| left + (run as f64 / last.max(1.0) * (room - 1) as f64).round() as usize)
+            .collect();
+        let labels: Vec<&str> = line.marks.iter().map(|mark| mark.label.as_str()).collect();
+        rows[axis] = ticked(&rows[axis], &columns);
+        rows.truncate(axis + 1);
+        rows.push(labelled(&labels, &columns, usize::from(width)));
+    }
+    rows.join("\n")
+}
+
+/// The axis with a tick at each run.
+fn ticked(axis: &str, columns: &[usize]) -> String {
+    let tick = |(at, c): (usize, char)| if c == '─' && columns.contains(&at) { '┴' } else { c };
+    axis.chars().enumerate().map(tick).collect()
+}
+
+/// Labels under their runs, the last one for certain; one that would run into another is left out, one that is longer than its
+/// half of the row is cut.
+fn labelled(labels: &[&str], columns: &[usize], width: usize) -> String {
+    const MOST: usize = 14;
+    let mut taken: Vec<(usize, usize, String)> = Vec::new();
+    for (label, at) in labels.iter().zip(columns).rev() {
+        let label = one_line(label);
+        let shown: String =
+            if label.width() > MOST { label.chars().take(MOST - 1).chain(['…']).collect() } else { label };
+        let long = shown.width();
+        let from = at.saturating_sub(long / 2).min(width.saturating_sub(long));
+        let free = |(start, end, _): &(usize, usize, String)| from + long < *start || from > *end;
+        if taken.iter().all(free) {
+            taken.push((from, from + long, shown));
+        }
+    }
+    let mut row = String::new();
+    for (from, _, shown) in taken.iter().rev() {
+        row += &" ".repeat(from.saturating_sub(row.width()));
+        row += shown;
+    }
+    row
 }
 
 /// Fills the edge of a band between its points, so that scattered dots read as a line.
@@ -67,4 +108,50 @@ fn between(points: &[(f64, f64)]) -> Vec<(f64, f64)> {
         .collect();
     filled.extend(points.last());
     filled
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::charts::TrendMark;
+
+    fn drawn(labels: &[&str], width: u16) -> Vec<String> {
+        let marks = labels.iter().enumerate().map(|(run, label)| TrendMark {
+            label: (*label).to_owned(),
+            value: Some(0.1 + run as f64 / 100.0),
+            interval: Some((0.05, 0.3)),
+            change: None,
+            breaks: false,
+        });
+        let line = TrendLine { name: "a".to_owned(), marks: marks.collect() };
+        terminal_trend(&line, Unit::Share, width).lines().map(str::to_owned).collect()
+    }
+
+    #[test]
+    fn every_label_stands_under_the_tick_of_its_run() {
+        let rows = drawn(&["w41", "w42", "w43", "w44", "w45"], 80);
+        let [axis, labels] = [&rows[rows.len() - 2], &rows[rows.len() - 1]];
+        let ticks: Vec<usize> = axis.chars().enumerate().filter(|(_, c)| *c == '┴').map(|(at, _)| at).collect();
+        assert_eq!(ticks.len(), 5, "{axis}");
+        for (tick, label) in ticks.iter().zip(["w41", "w42", "w43", "w44", "w45"]) {
+            let at = labels.find(label).unwrap();
+            assert!(tick.abs_diff(at + 1) <= 1, "{label} at {at}, its tick at {tick}\n{axis}\n{labels}");
+        }
+        assert!(rows.iter().all(|row| row.chars().count() <= 80));
+    }
+
+    #[test]
+    fn labels_without_room_are_left_out_but_for_the_last() {
+        let names: Vec<String> = (0..40).map(|run| format!("build-{run:04}")).collect();
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        let labels = drawn(&names, 100).pop().unwrap();
+        assert!(labels.ends_with("build-0039") && labels.contains("  "), "{labels}");
+        assert!(labels.chars().count() <= 100, "{labels}");
+        let shown: Vec<&str> = labels.split_whitespace().collect();
+        assert!(shown.len() > 3 && shown.iter().all(|label| names.contains(label)), "{labels}");
+        for one in [&["only"][..], &[], &["a label that is far too long for its place", "二〇二六年", "\u{1b}[31m"]]
+        {
+            assert!(drawn(one, 40).iter().all(|row| row.width() <= 40));
+        }
+    }
 }

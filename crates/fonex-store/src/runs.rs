@@ -4,7 +4,7 @@ use fonex_core::Clip;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
-use crate::{Busy, LeftOut, Machine, NewRun, Run, RunState, Store, StoreError, Variant};
+use crate::{Busy, LeftOut, Machine, NewRun, Run, RunState, Store, StoreError, TrialRecord, Variant};
 
 /// Which run is meant.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,6 +39,36 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn create_run(&mut self, run: &NewRun) -> Result<i64, StoreError> {
+        let transaction = self.connection().unchecked_transaction()?;
+        let id = self.insert_run(run)?;
+        transaction.commit()?;
+        Ok(id)
+    }
+
+    /// Records a run that was made elsewhere, with all its trials, or nothing at all. `next` gives one trial after the other.
+    ///
+    /// # Errors
+    /// When the store cannot be written, and what `next` fails of.
+    pub fn take_in_run<E: From<StoreError>>(
+        &self,
+        run: &NewRun,
+        finished_at: Option<&str>,
+        mut next: impl FnMut() -> Result<Option<TrialRecord>, E>,
+    ) -> Result<i64, E> {
+        let transaction = self.connection().unchecked_transaction().map_err(StoreError::from)?;
+        let id = self.insert_run(run)?;
+        while let Some(trial) = next()? {
+            self.save_trial(id, &trial)?;
+        }
+        if let Some(finished_at) = finished_at {
+            self.finish_run(id, finished_at)?;
+        }
+        transaction.commit().map_err(StoreError::from)?;
+        Ok(id)
+    }
+
+    /// Inserts a run with its labels, inside a transaction of the caller.
+    fn insert_run(&self, run: &NewRun) -> Result<i64, StoreError> {
         let rest = RunRest {
             seed: run.seed,
             fonex_version: run.fonex_version.clone(),
@@ -51,8 +81,7 @@ impl Store {
             variants: run.variants.clone(),
             left_out: run.left_out.clone(),
         };
-        let transaction = self.connection_mut().transaction()?;
-        transaction.execute(
+        self.connection().execute(
             "insert into runs (label, plan, state, started_at, fingerprint, corpus_checksum, record)
              values ($1, $2, 'unfinished', $3, $4, $5, $6)",
             params![
@@ -64,17 +93,14 @@ impl Store {
                 serde_json::to_string(&rest)?
             ],
         )?;
-        let id = transaction.last_insert_rowid();
-        {
-            let mut insert = transaction.prepare(
-                "insert into clips (corpus_checksum, ordinal, clip_id, record) values ($1, $2, $3, $4)
-                 on conflict do nothing",
-            )?;
-            for (ordinal, clip) in (0_i64..).zip(&run.clips) {
-                insert.execute(params![run.corpus_checksum, ordinal, clip.id, serde_json::to_string(clip)?])?;
-            }
+        let id = self.connection().last_insert_rowid();
+        let mut insert = self.connection().prepare(
+            "insert into clips (corpus_checksum, ordinal, clip_id, record) values ($1, $2, $3, $4)
+             on conflict do nothing",
+        )?;
+        for (ordinal, clip) in (0_i64..).zip(&run.clips) {
+            insert.execute(params![run.corpus_checksum, ordinal, clip.id, serde_json::to_string(clip)?])?;
         }
-        transaction.commit()?;
         Ok(id)
     }
 

@@ -78,10 +78,6 @@ impl Store {
         &self.connection
     }
 
-    pub(crate) const fn connection_mut(&mut self) -> &mut Connection {
-        &mut self.connection
-    }
-
     /// The store's audio files.
     #[must_use]
     pub fn audio_files(&self) -> AudioFiles {

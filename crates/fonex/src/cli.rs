@@ -11,7 +11,9 @@ use crate::commands::completions::CompletionsOptions;
 use crate::commands::corpus::CorpusCommand;
 use crate::commands::demo::DemoOptions;
 use crate::commands::engine::EngineCommand;
+use crate::commands::export::ExportOptions;
 use crate::commands::gate::GateOptions;
+use crate::commands::import::ImportOptions;
 use crate::commands::init::InitOptions;
 use crate::commands::load::LoadOptions;
 use crate::commands::measures::MeasuresOptions;
@@ -88,6 +90,10 @@ pub enum Command {
     Gate(GateOptions),
     /// Write a self-contained HTML report
     Report(ReportOptions),
+    /// Export a run for other tools, or for another store
+    Export(ExportOptions),
+    /// Take in a run that was exported from another store
+    Import(ImportOptions),
     /// Let listeners rate voices blind
     #[command(after_help = "Example, in the folder the demo made: fonex panel build 2 -o panel.html")]
     Panel {

@@ -68,6 +68,17 @@ pub struct TrendChart {
     pub note: String,
     /// The series.
     pub lines: Vec<TrendLine>,
+    /// What a gate allows; drawn where a single series is.
+    pub limits: Vec<TrendLimit>,
+}
+
+/// A limit of a gate.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrendLimit {
+    /// Its name.
+    pub name: String,
+    /// Where it lies.
+    pub at: f64,
 }
 
 const WIDTH: u32 = 960;
@@ -80,14 +91,14 @@ const BOTTOM: i32 = 350;
 /// Draws the chart.
 #[must_use]
 pub fn trend_svg(chart: &TrendChart) -> String {
-    let TrendChart { title, unit, note, lines } = chart;
+    let TrendChart { title, unit, note, lines, limits } = chart;
     draw(WIDTH, HEIGHT, |area| {
         let runs = lines.iter().map(|l| l.marks.len()).max().unwrap_or(0);
         let values = || {
             let marks = lines.iter().flat_map(|l| &l.marks);
             let ends =
                 |mark: &TrendMark| mark.interval.into_iter().flat_map(|(low, high)| [low, high]).chain(mark.value);
-            marks.flat_map(ends).filter(|value| value.is_finite())
+            marks.flat_map(ends).chain(limits.iter().map(|limit| limit.at)).filter(|value| value.is_finite())
         };
         let (lowest, highest) = (values().fold(0.0_f64, f64::min), values().fold(f64::MIN_POSITIVE, f64::max));
         let (y, ticks) = Scale::around_zero(lowest * 1.08, highest * 1.08, BOTTOM, TOP);
@@ -102,6 +113,12 @@ pub fn trend_svg(chart: &TrendChart) -> String {
             text(area, &label, (LEFT - 8, at), anchored(13, QUIET, HPos::Right, VPos::Center))?;
         }
         run_labels(area, lines, x, runs)?;
+        for limit in limits {
+            let at = y.at(limit.at);
+            for step in (LEFT..RIGHT).step_by(14) {
+                line(area, (step, at), ((step + 8).min(RIGHT), at), INK)?;
+            }
+        }
         for (series, trend) in lines.iter().enumerate() {
             draw_series(area, series, trend, x, y)?;
         }

@@ -33,7 +33,13 @@ fn all_charts(name: &str, numbers: &[f64]) -> Vec<(&'static str, String)> {
         })
     };
     let lines = (0..8).map(|at| TrendLine { name: name.to_owned(), marks: marks(at).collect() });
-    let trend = |lines| TrendChart { title: name.to_owned(), unit: Unit::Share, note: name.to_owned(), lines };
+    let trend = |lines| TrendChart {
+        title: name.to_owned(),
+        unit: Unit::Share,
+        note: name.to_owned(),
+        lines,
+        limits: Vec::new(),
+    };
     let rows = [0, 1, 2].map(|_| IntervalRow { name: name.to_owned(), size: name.to_owned() });
     let series = [0, 1, 2, 3].map(|at| IntervalSeries {
         name: name.to_owned(),
@@ -187,7 +193,13 @@ fn every_series_of_a_trend_has_a_look_of_its_own() {
     let lines: Vec<TrendLine> = (0..12)
         .map(|at| TrendLine { name: format!("variant-{at:02}"), marks: vec![mark("w41"), mark("w42")] })
         .collect();
-    let chart = TrendChart { title: "WER".into(), unit: Unit::Share, note: String::new(), lines: lines.clone() };
+    let chart = TrendChart {
+        title: "WER".into(),
+        unit: Unit::Share,
+        note: String::new(),
+        lines: lines.clone(),
+        limits: Vec::new(),
+    };
     let svg = trend_svg(&chart);
     for line in &lines {
         let start = &line.name[..4];

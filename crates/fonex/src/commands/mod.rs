@@ -8,7 +8,9 @@ pub mod completions;
 pub mod corpus;
 pub mod demo;
 pub mod engine;
+pub mod export;
 pub mod gate;
+pub mod import;
 mod in_depth;
 pub mod init;
 pub mod load;
@@ -73,6 +75,8 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Compare(options) => compare::compare_runs(&options),
         Command::Gate(options) => gate::gate(&options),
         Command::Trend(options) => trend::trend_of_runs(&options),
+        Command::Export(options) => export::export(&options),
+        Command::Import(options) => import::import(&options),
         Command::Report(options) => report::report(&options),
         Command::Panel { command } => panel::panel(&command),
         Command::Completions(options) => completions::completions(&options),

@@ -99,10 +99,33 @@ fn a_baseline_file_says_the_same_as_its_run() {
     assert_eq!(results[0], results[1]);
     assert_eq!(results[0]["limits"][1]["verdict"], "undecided");
     // Accepting the same run again writes the same bytes; another replaces them and says what it did against the old one.
-    folder.fonex(&["gate", "good", "--accept"]).expect(0).says(&["it passes the gate"]);
+    folder.fonex(&["gate", "good", "--accept"]).expect(0);
     assert_eq!(folder.read("base.jsonl"), kept);
     folder.fonex(&["gate", "next", "--accept"]).expect(0).says(&["it does not pass the gate"]);
     assert_ne!(folder.read("base.jsonl"), kept);
+}
+
+#[test]
+fn a_trend_says_where_a_change_lies_and_draws_what_the_gate_allows() {
+    let folder = world(LIMITS);
+    for label in ["w1", "w2", "w3"] {
+        build(&folder, label, usual);
+    }
+    folder.fonex(&["gate", "w1", "--accept"]).expect(0);
+    build(&folder, "w4", |clip| if clip % 3 == 0 { 3 + usize::from(clip == 30) } else { usual(clip) });
+    let all: Value = folder.fonex(&["trend", "--format", "json", "-o", "t.svg"]).expect(0).json();
+    let change = &all[0]["changes"][0];
+    assert_eq!((change["from"].as_i64(), change["verdict"].as_str()), (Some(4), Some("worse")));
+    assert_eq!(change["slices"], json!(["channel=radio"]));
+    // By hand: the clip with four wrong words had none; then those with three that had none.
+    assert_eq!(change["clips_harmed"], json!(["c030", "c000", "c006", "c012", "c018"]));
+    assert!(folder.read("t.svg").contains("dashed: limit whole"), "the limit against the baseline");
+    let page = folder.fonex(&["trend"]).expect(0);
+    page.prints(&["worse since w4", "  seen on channel=radio\n", "  most harmed: c030, c000"]);
+    let sliced: Value = folder.fonex(&["trend", "--slice", "channel=phone", "--format", "json"]).expect(0).json();
+    assert_eq!(sliced[0]["changes"], json!([]));
+    folder.fonex(&["trend", "--slice", "channel=radio", "-o", "t.svg"]).expect(0).prints(&["most harmed: c030"]);
+    assert!(folder.read("t.svg").contains("dashed: limit radio"));
 }
 
 #[test]

@@ -285,7 +285,10 @@ fn accept(store: &mut Store, bench: &Bench, view: &RunView, options: &GateOption
         text.len().div_ceil(1000),
         path.display()
     ));
-    if let Some(before) = before {
+    let same = |before: &Baseline| {
+        (before.head.run, &before.head.started_at) == (baseline.head.run, &baseline.head.started_at)
+    };
+    if let Some(before) = before.filter(|before| !same(before)) {
         let unit = options.unit.chosen().or(gate.unit);
         let held = hold(store, view, &gate.limits, Held { baseline: Some(&before), unit })?;
         let verdict = if held.verdict == CountsAs::Pass { "passes" } else { "does not pass" };

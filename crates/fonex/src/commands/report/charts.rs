@@ -1,6 +1,6 @@
 //! The charts of the report.
 
-use fonex_analysis::{Followed, RunView, Side, by_kind, follow};
+use fonex_analysis::{Followed, RunView, Side, by_kind, follow, locate};
 use fonex_core::measures::{Measure, find};
 use fonex_report::ChartFigure;
 use fonex_report::charts::{
@@ -101,8 +101,9 @@ fn over_runs(store: &Store, runs: &[RunView], measure: &'static Measure) -> Resu
     for variant in trend::variants(runs, measure, None) {
         all.push(follow(store, runs, Followed { variant, measure, slice: None, unit: None })?);
     }
-    let lines: Vec<String> = all.iter().flat_map(trend::in_words).collect();
-    Ok(trend::charts(&all).first().map(|chart| {
+    all.iter_mut().try_for_each(|series| locate(store, runs, series))?;
+    let lines: Vec<String> = all.iter().flat_map(trend::in_words).map(|line| line.trim().to_owned()).collect();
+    Ok(trend::charts(&all, &trend::Limits::default(), None).first().map(|chart| {
         let told =
             if lines.is_empty() { "No significant change.".to_owned() } else { format!("{}.", lines.join("; ")) };
         ChartFigure {

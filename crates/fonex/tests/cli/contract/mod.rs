@@ -91,6 +91,10 @@ pub struct Change {
     pub interval: Option<[f64; 2]>,
     pub shape: String,
     pub clips: u64,
+    #[serde(default)]
+    pub slices: Vec<String>,
+    #[serde(default)]
+    pub clips_harmed: Vec<String>,
 }
 
 #[derive(Debug, Deserialize)]

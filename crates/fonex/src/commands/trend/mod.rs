@@ -1,9 +1,11 @@
 //! `fonex trend`: measures over runs, charted, with every change that is beyond chance and since when.
 
+mod limits;
+
 use clap::Args;
 use std::path::PathBuf;
 
-use fonex_analysis::{ChangeFinding, Followed, RunView, Series, Wanted, follow};
+use fonex_analysis::{ChangeFinding, Followed, RunView, Series, Wanted, follow, locate};
 use fonex_core::measures::{Measure, Unit, find};
 use fonex_core::verdict::{ChangeShape, DrawnUnit, Verdict};
 use fonex_formats::{Place, Problem};
@@ -12,6 +14,7 @@ use fonex_report::figures::difference;
 use fonex_report::terminal_trend;
 use fonex_store::{RunState, Store};
 
+pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use super::{load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -81,7 +84,9 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         }
         None => None,
     };
-    let all = series(&store, &runs, &measures, options, slice)?;
+    let mut all = series(&store, &runs, &measures, options, slice)?;
+    all.iter_mut().try_for_each(|series| locate(&store, &runs, series))?;
+    let limits = Limits::read(&options.bench);
     if all.is_empty() {
         let problem = Problem::new("no run has this series", Place::default());
         let remedy = "check --plan, --variant, --measure and --slice against fonex runs";
@@ -89,11 +94,11 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     }
     match options.format.format {
         Format::Json => output::print_json(&all)?,
-        Format::Table => print_page(&all)?,
+        Format::Table => print_page(&all, &limits, options.plan.as_deref())?,
         form => output::print_table(&points_table(&all), form)?,
     }
     if let Some(path) = &options.output {
-        let charts = charts(&all);
+        let charts = charts(&all, &limits, options.plan.as_deref());
         if charts.len() > 1 {
             output::caution("a picture holds one measure: only the first is drawn");
         }
@@ -141,12 +146,12 @@ fn run_name(label: Option<&String>, run: i64) -> String {
 }
 
 /// One chart a measure, every variant over the same runs.
-pub(super) fn charts(all: &[Series]) -> Vec<TrendChart> {
+pub(super) fn charts(all: &[Series], limits: &Limits, plan: Option<&str>) -> Vec<TrendChart> {
     let of_measure = all.chunk_by(|a, b| a.measure == b.measure);
-    of_measure.filter_map(chart).collect()
+    of_measure.filter_map(|all| chart(all, limits, plan)).collect()
 }
 
-fn chart(all: &[Series]) -> Option<TrendChart> {
+fn chart(all: &[Series], limits: &Limits, plan: Option<&str>) -> Option<TrendChart> {
     let measure = find(&all.first()?.measure)?;
     let mut runs: Vec<(i64, String)> = all
         .iter()
@@ -161,11 +166,16 @@ fn chart(all: &[Series]) -> Option<TrendChart> {
     });
     let broken = all.iter().any(|series| !series.breaks.is_empty());
     let breaks = if broken { "; dotted: not comparable across" } else { "" };
+    // A limit of one variant says nothing of another.
+    let limits = if let [series] = all { limits.of(series, plan) } else { Vec::new() };
+    let names: Vec<&str> = limits.iter().map(|limit| limit.name.as_str()).collect();
+    let dashed = if names.is_empty() { String::new() } else { format!("; dashed: limit {}", names.join(", ")) };
     Some(TrendChart {
         title: title(&all[0]),
         unit: measure.unit,
-        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, significant{breaks}"),
+        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, significant{breaks}{dashed}"),
         lines: lines.collect(),
+        limits,
     })
 }
 
@@ -202,9 +212,9 @@ fn unit_of(series: &Series) -> Unit {
     find(&series.measure).map_or(Unit::Ratio, |measure| measure.unit)
 }
 
-fn print_page(all: &[Series]) -> Result<(), Failure> {
+fn print_page(all: &[Series], limits: &Limits, plan: Option<&str>) -> Result<(), Failure> {
     let mut text = String::new();
-    for chart in charts(all) {
+    for chart in charts(all, limits, plan) {
         text += &format!("{}\n", chart.title);
         let own = all.iter().filter(|series| title(series) == chart.title);
         for (series, line) in own.zip(&chart.lines) {
@@ -251,6 +261,12 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
                 format!("{verdict} gradually, by {by}{interval}{for_whom}; found at {}", name(change.told_by))
             }
         });
+        if !change.slices.is_empty() {
+            lines.push(format!("  seen on {}", change.slices.join(", ")));
+        }
+        if !change.clips_harmed.is_empty() {
+            lines.push(format!("  most harmed: {}", change.clips_harmed.join(", ")));
+        }
     }
     lines.extend(series.breaks.iter().map(|other| format!("from {} on {}", name(other.before), other.what)));
     lines.extend(series.withheld.clone());

@@ -1,0 +1,150 @@
+//! `fonex export`: a run for other tools, or for another store.
+
+mod open_metrics;
+mod rows;
+pub(super) mod run_file;
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use clap::{Args, ValueEnum};
+use fonex_analysis::{RunView, Wanted};
+use fonex_formats::{Place, Problem};
+use fonex_store::Store;
+
+pub(super) use self::run_file::RunFileHead;
+use super::chosen::ProfileArg;
+use super::{find_run, load_run, store_to_read};
+use crate::cli::BenchArg;
+use crate::failure::{Code, Failure};
+use crate::output;
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex export 1 -o run1.fonexrun.jsonl            the whole run, for fonex import into another store
+  fonex export 1 --of trials                       a line a trial, as JSON Lines
+  fonex export 1 --of words -o words.csv           what was heard, word by word
+  fonex export 1 --of measures --form openmetrics  for a dashboard")]
+pub struct ExportOptions {
+    /// The run: a number, a label, or last
+    #[arg(value_name = "RUN", default_value = "last")]
+    pub run: String,
+    /// What to export
+    #[arg(long, value_enum, default_value = "run", value_name = "WHAT")]
+    pub of: What,
+    /// In which form; by default as the file's ending says, else JSON Lines
+    #[arg(long, value_enum, value_name = "FORM")]
+    pub form: Option<Form>,
+    /// File to write; standard output without it
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// With the whole run: leave out the synthesised audio
+    #[arg(long)]
+    pub without_audio: bool,
+    #[command(flatten)]
+    pub profile: ProfileArg,
+    #[command(flatten)]
+    pub bench: BenchArg,
+}
+
+/// What is exported.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum What {
+    /// Everything, as one file that fonex import takes in
+    Run,
+    /// A line a trial: what was asked, what came back, what it counts
+    Trials,
+    /// A line a word of every trial that heard: said, heard, and which of the two is wrong
+    Words,
+    /// A line a trial and fact: the numbers that measures are computed from
+    Facts,
+    /// A line a figure: variant, slice, measure, with its interval
+    Measures,
+}
+
+/// In which form.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Form {
+    /// JSON Lines
+    Jsonl,
+    /// CSV with a header
+    Csv,
+    /// OpenMetrics text, for measures
+    Openmetrics,
+}
+
+pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
+    let form = form(options)?;
+    let mut store = store_to_read(&options.bench)?;
+    let run = find_run(&store, &options.run)?;
+    let wanted = Wanted { slices: options.of == What::Measures, ..Wanted::default() };
+    let profile = options.profile.chosen()?;
+    let view = load_run(&mut store, run, profile.as_ref(), &wanted)?;
+    match &options.output {
+        None => {
+            let mut out = BufWriter::new(io::stdout().lock());
+            write(&store, &view, options, form, &mut out)?;
+            out.flush()?;
+        }
+        Some(path) => {
+            // Whole or not at all.
+            let aside = PathBuf::from(format!("{}.part", path.display()));
+            let failed = |error: io::Error| Problem::io("write", path, &error);
+            let mut file = BufWriter::new(File::create(&aside).map_err(failed)?);
+            let written = write(&store, &view, options, form, &mut file)
+                .and_then(|()| Ok(file.flush().map_err(failed)?))
+                .and_then(|()| Ok(std::fs::rename(&aside, path).map_err(failed)?));
+            if written.is_err() {
+                drop(std::fs::remove_file(&aside));
+            }
+            written?;
+            let bytes = path.metadata().map_or(0, |file| file.len());
+            output::note(&format!("Wrote {}, {} kB.", path.display(), bytes.div_ceil(1000)));
+        }
+    }
+    Ok(Code::Done)
+}
+
+fn form(options: &ExportOptions) -> Result<Form, Problem> {
+    let ending = options.output.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
+    let form = match (options.form, ending) {
+        (Some(form), _) => form,
+        (None, Some("csv")) => Form::Csv,
+        (None, Some("prom")) => Form::Openmetrics,
+        (None, None | Some("jsonl" | "json")) => Form::Jsonl,
+        (None, Some(other)) => {
+            let what = format!("what form is .{other}?");
+            let place = options.output.as_deref().map(Place::file).unwrap_or_default();
+            return Err(Problem::new(what, place).expected(".jsonl, .csv or .prom, or --form"));
+        }
+    };
+    let place = || Place::default().field("--form");
+    match (options.of, form) {
+        (What::Run, Form::Csv | Form::Openmetrics) => {
+            let problem = Problem::new("a whole run is exported as JSON Lines only", place());
+            Err(problem.remedy("say with --of what is wanted as a table"))
+        }
+        (What::Trials | What::Words | What::Facts, Form::Openmetrics) => {
+            Err(Problem::new("OpenMetrics holds figures", place()).remedy("--of measures"))
+        }
+        (_, form) => Ok(form),
+    }
+}
+
+fn write(
+    store: &Store,
+    view: &RunView,
+    options: &ExportOptions,
+    form: Form,
+    out: &mut dyn Write,
+) -> Result<(), Failure> {
+    match (options.of, form) {
+        (What::Run, _) => run_file::write(store, &view.run, !options.without_audio, out),
+        (What::Measures, Form::Openmetrics) => open_metrics::write(view, out),
+        (What::Trials, form) => rows::trials(store, view, form, out),
+        (What::Words, form) => rows::words(store, view, form, out),
+        (What::Facts, form) => rows::facts(store, view, form, out),
+        (What::Measures, form) => rows::measures(view, form, out),
+    }
+}
