@@ -23,7 +23,7 @@ use crate::output::{self, plural};
 
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Example, in the folder the demo made: fonex import run1.fonexrun.jsonl --label from-elsewhere"
+    after_help = "Example, in the folder the demo made: fonex import run1.fonexrun.jsonl --bench elsewhere/fonex.toml"
 )]
 pub struct ImportOptions {
     /// File that fonex export wrote

@@ -103,7 +103,10 @@ fn the_demo_tells_its_story() {
         "worse since w46",
         "osier/Ilka is liked better",
         "sound: changed",
+        "seen on wind=strong",
+        "The gate does not pass: 1 of 4 limits kept, 1 overstepped",
     ]);
+    assert!(folder.read("d/gate.xml").contains("failures=\"2\""));
     let page = page(&folder, "d/report.html");
     assert!(page.contains("tern gets more words wrong than marl/river"));
     let voices = self::page(&folder, "d/voices.html");
@@ -139,6 +142,9 @@ fn every_command_explains_itself_with_an_example() {
         "score",
         "measures",
         "runs",
+        "gate",
+        "export",
+        "import",
         "show",
         "compare",
         "trend",

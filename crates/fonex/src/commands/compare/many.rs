@@ -211,7 +211,7 @@ fn front_lines(sides: &[&Side<'_>], measures: &[&'static Measure], front: &[Stri
     if !costs.is_empty() {
         about.push("cost");
     }
-    let mut lines = vec![format!("On the front of {}: {}", about.join(", "), front.join(", "))];
+    let mut lines = vec![format!("On the front of {}: {}", about.join("; "), front.join(", "))];
     lines.extend(beaten.iter().map(|Beaten { variant, by }| {
         format!("not on it: {variant}, since {by} is at least as good in each and surely better in one")
     }));
