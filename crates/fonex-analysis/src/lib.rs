@@ -35,7 +35,7 @@ pub use figures::{MANY_TRIALS, Wanted};
 pub use lines::each_trial_line;
 pub use located::locate;
 pub use machines::unlike_machines;
-pub use many::{BestBySlice, Choice, Flip, FlipSide, all_pairs, best_by_slice, flips};
+pub use many::{BestBySlice, Choice, Flip, FlipSide, Flips, all_pairs, best_by_slice, flips};
 pub use own::{TrialLine, has_own};
 pub use sheet::{Sheet, SliceKey};
 pub use sound::{Likeness, Recordings, likeness, sound_between};

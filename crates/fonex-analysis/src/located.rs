@@ -57,7 +57,7 @@ pub fn locate(store: &Store, runs: &[RunView], series: &mut Series) -> Result<()
         change.slices = told.filter_map(|finding| finding.slice.clone()).collect();
         if first.variant.variant.task == Task::Hear && change.verdict == Verdict::Worse {
             let inside = inside(first.run, series.slice.as_deref(), store)?;
-            let lost = flips(store, first, second, 0)?.into_iter().filter(|(flip, _)| flip.is_lost());
+            let lost = flips(store, first, second, 0)?.clips.into_iter().filter(|(flip, _)| flip.is_lost());
             let lost = lost.filter(|(flip, _)| inside.as_ref().is_none_or(|inside| inside.contains(&flip.clip)));
             change.clips_harmed = lost.take(MOST_CLIPS).map(|(flip, _)| flip.clip).collect();
         }

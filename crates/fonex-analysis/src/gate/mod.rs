@@ -2,6 +2,8 @@
 
 mod baseline;
 
+use std::collections::HashMap;
+
 use fonex_core::measures::{Estimate, Measure, Sample, difference, estimate_at, is_like};
 use fonex_core::stats::{Interval, UnitKind};
 use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, judge};
@@ -98,10 +100,14 @@ pub struct Held<'b> {
 /// When the store cannot be read.
 pub fn hold(store: &Store, view: &RunView, limits: &[Limit], held: Held<'_>) -> Result<GateResult, StoreError> {
     let mut figures = Vec::new();
+    // A baseline knows its clips by their ids.
+    let relative = held.baseline.is_some() && limits.iter().any(|limit| limit.bound.is_relative());
+    let labels = if relative { store.clips(&view.run.corpus_checksum)? } else { Vec::new() };
+    let ids = baseline::places(&labels);
     for limit in limits.iter().filter(|limit| limit.plan.as_ref().is_none_or(|plan| *plan == view.run.plan)) {
         let about: Vec<&VariantView> = view.variants.iter().filter(|variant| is_about(limit, variant)).collect();
         for variant in &about {
-            figures.push((limit, Some(*variant), figure(store, view, variant, limit, held)?));
+            figures.push((limit, Some(*variant), figure(store, view, variant, limit, held, &ids)?));
         }
         if about.is_empty() {
             figures.push((limit, None, Err(no_variant(limit, view))));
@@ -193,6 +199,7 @@ fn figure(
     variant: &VariantView,
     limit: &Limit,
     held: Held<'_>,
+    ids: &HashMap<&str, u32>,
 ) -> Result<Result<Figure, String>, StoreError> {
     let (column, places) = view.fact(store, variant, limit.measure.fact)?;
     let own = Rows { column, clips: ByClip::new(places) };
@@ -208,8 +215,7 @@ fn figure(
             let id = limit.measure.id;
             return Ok(Err(format!("the baseline holds no {id} of {name}; accept it again with this limit")));
         }
-        let labels = store.clips(&view.run.corpus_checksum)?;
-        match baseline.column(name, limit.measure.fact, &baseline::places(&labels)) {
+        match baseline.column(name, limit.measure.fact, ids) {
             Some((column, clips)) => Some(Rows { column, clips }),
             None => return Ok(Err("the run and the baseline have no clip in common".to_owned())),
         }
@@ -230,7 +236,11 @@ fn figure(
         Some(other) => against(limit.measure, &other.sample(&clips, &units), &sample, drawn),
         None => alone(limit.measure, sample, drawn),
     };
-    let nothing = || "there is no clip with an answer to judge by".to_owned();
+    let nothing = || match clips.len() {
+        0 => "there is no clip with an answer to judge by".to_owned(),
+        1 => "there is one clip only to judge by".to_owned(),
+        few => format!("the measure has no figure on these {few} clips"),
+    };
     Ok(figure.map(|figure| Figure { withheld: figure.withheld.or(withheld), ..figure }).ok_or_else(nothing))
 }
 

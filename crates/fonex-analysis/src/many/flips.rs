@@ -54,20 +54,24 @@ impl Flip {
     }
 }
 
-/// The clips of which the second variant makes something else than the first: those it has lost, the most harmful first, and
-/// behind them those it has won, the most useful first. With the readings of both, word by word, of the first `most` of each.
+/// What changed between two variants.
+#[derive(Debug, Clone)]
+pub struct Flips {
+    /// Clips that both answered.
+    pub compared: usize,
+    /// The clips of which the second makes something else than the first: those it has lost, the most harmful first, and behind
+    /// them those it has won, the most useful first. With the readings of both, word by word, of the first of each.
+    pub clips: Vec<(Flip, Option<[ClipResult; 2]>)>,
+}
+
+/// The clips that changed sides, with the readings of the first `most` that were lost, and won.
 ///
 /// # Errors
 /// When the store cannot be read.
-#[allow(clippy::type_complexity, reason = "a flip with its two readings")]
-pub fn flips(
-    store: &Store,
-    first: Side<'_>,
-    second: Side<'_>,
-    most: usize,
-) -> Result<Vec<(Flip, Option<[ClipResult; 2]>)>, StoreError> {
+pub fn flips(store: &Store, first: Side<'_>, second: Side<'_>, most: usize) -> Result<Flips, StoreError> {
     let paired = Paired::new(store, first, second, None)?;
     let mut found: Vec<([u32; 2], [FlipSide; 2])> = Vec::new();
+    let mut compared = 0;
     let facts = ["wer", "term_recall", "weighted_wer"].map(|id| find(id).map(|measure| measure.fact));
     let mut columns = Vec::new();
     for side in [first, second] {
@@ -91,10 +95,11 @@ pub fn flips(
                 weight: mean(2, |row| row[0]),
             })
         };
-        if let (Some(one), Some(other)) = (side(0), side(1))
-            && one != other
-        {
-            found.push((*places, [one, other]));
+        if let (Some(one), Some(other)) = (side(0), side(1)) {
+            compared += 1;
+            if one != other {
+                found.push((*places, [one, other]));
+            }
         }
     }
     let mut flips = Vec::new();
@@ -109,15 +114,13 @@ pub fn flips(
     };
     flips.sort_by(|(_, a), (_, b)| b.is_lost().cmp(&a.is_lost()).then(by_harm(a, b)).then(a.clip.cmp(&b.clip)));
     let (mut lost, mut won) = (0, 0);
-    flips
-        .into_iter()
-        .map(|(clip, flip)| {
-            let count = if flip.is_lost() { &mut lost } else { &mut won };
-            *count += 1;
-            let readings = if *count <= most { readings(store, first, second, &clip)? } else { None };
-            Ok((flip, readings))
-        })
-        .collect()
+    let clips = flips.into_iter().map(|(clip, flip)| {
+        let count = if flip.is_lost() { &mut lost } else { &mut won };
+        *count += 1;
+        let readings = if *count <= most { readings(store, first, second, &clip)? } else { None };
+        Ok((flip, readings))
+    });
+    Ok(Flips { compared, clips: clips.collect::<Result<_, StoreError>>()? })
 }
 
 fn readings(

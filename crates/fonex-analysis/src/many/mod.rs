@@ -4,7 +4,7 @@ mod by_slice;
 mod flips;
 
 pub use by_slice::{BestBySlice, Choice, best_by_slice};
-pub use flips::{Flip, FlipSide, flips};
+pub use flips::{Flip, FlipSide, Flips, flips};
 
 use crate::compare::{Side, comparable};
 

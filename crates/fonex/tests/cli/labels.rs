@@ -67,6 +67,16 @@ fn wrong_labels_are_found_with_what_they_should_say() {
         page.contains("1:one, 1:two heard 200 clips") && page.contains("c011 by agreement: w88 w89 w90"),
         "{page}"
     );
+    folder.fonex(&["report", "1", "-o", "r.html", "--worst", "1"]).expect(0);
+    let report = folder.read("r.html");
+    assert!(report.contains("Labels on trial") && report.contains("about 3 may be wrong"));
+    // To be listened to, before the clip that was worst heard.
+    let card = |id: &str| report.find(&format!("audio of {id}")).unwrap_or(usize::MAX);
+    assert!(
+        ["c011", "c020", "c030"].iter().all(|id| card(id) < usize::MAX),
+        "{:?}",
+        ["c011", "c020", "c030"].map(card)
+    );
     let rows = folder.fonex(&["corpus", "check", "corpus.jsonl", "--with", "1", "--format", "csv"]).out;
     assert!(rows.starts_with("clip,odds,chance,") && rows.contains("\nc011,"), "{rows}");
 }

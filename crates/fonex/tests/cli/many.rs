@@ -52,10 +52,7 @@ fn a_matrix_says_who_beats_whom_and_who_is_on_the_front() {
     let rows = folder.fonex(&["compare", "1", "--matrix", "--measure", "wer", "--format", "csv"]).expect(0).out;
     assert_eq!(rows.lines().count(), 4, "{rows}");
     folder.fonex(&["compare", "1:good", "--matrix"]).expect(2).says(&["no two of these variants do the same"]);
-    folder
-        .fonex(&["compare", "1", "--matrix", "--measure", "pace"])
-        .expect(2)
-        .says(&["none of these measures applies"]);
+    folder.fonex(&["compare", "1", "--matrix", "--measure", "pace"]).expect(2).says(&["there is nothing to compare"]);
     folder.fonex(&["compare", "1", "--matrix", "--flips"]).expect(2);
 }
 
@@ -149,4 +146,23 @@ fn choosing_by_slice_gains_where_it_does_and_claims_nothing_where_not() {
     assert_eq!(none[0]["verdict"], "cannot-tell");
     alike.fonex(&["compare", "1", "--best-by", "chanel"]).expect(2).says(&["no clip has the tag \"chanel\""]);
     alike.fonex(&["compare", "1:air", "--best-by", "channel"]).expect(2).says(&["two variants or more"]);
+}
+
+#[test]
+fn variants_without_a_clip_in_common_are_not_called_alike() {
+    let folder = world(&["ear"], |_, _| 1);
+    folder.write("other.jsonl", json!({"id": "z", "text": "one two"}).to_string() + "\n");
+    folder.write("z.jsonl", json!({"id": "z", "text": "one two"}).to_string() + "\n");
+    let set = ["--set", "plan.all.corpus=other.jsonl", "--set", "engine.ear.results=z.jsonl"];
+    folder.fonex(&[&["run", "all", "--label", "other"], &set[..]].concat()).expect(0);
+    folder
+        .fonex(&["compare", "1", "other", "--flips"])
+        .expect(0)
+        .prints(&["of 0 clips that both answered", "No clip was answered by both."]);
+    folder.fonex(&["compare", "1", "other", "--matrix"]).expect(2).says(&["there is nothing to compare"]);
+    folder.fonex(&["compare", "1", "other", "--best-by", "channel"]).expect(2).says(&["is of another corpus"]);
+    // One clip of a gate is no sample, and is not passed over.
+    let bench = folder.read("fonex.toml");
+    folder.write("fonex.toml", bench + "[gate]\n[gate.limit.a]\nmeasure = \"wer\"\nworse_by_at_most = 0.1\n");
+    folder.fonex(&["gate", "other", "--baseline", "other"]).expect(1).prints(&["there is one clip only to judge by"]);
 }

@@ -175,7 +175,7 @@ fn measures_are_listed_explained_and_compared_by_pattern() {
     let ids: Vec<&str> = comparisons[0].findings.iter().map(|finding| finding.measure.as_str()).collect();
     assert_eq!(ids, ["wer", "latency_p50", "latency_p95", "latency_p99"]);
     folder.fonex(&["compare", "1", "--measure", "speed"]).expect(2).says(&["no measure \"speed\"", "fonex measures"]);
-    folder.fonex(&["compare", "1", "--measure", "pace"]).expect(2).says(&["none of these measures applies"]);
+    folder.fonex(&["compare", "1", "--measure", "pace"]).expect(2).says(&["there is nothing to compare"]);
     folder.fonex(&["compare", "1", "--by", "chanel"]).expect(2).says(&["write \"channel\""]);
 }
 

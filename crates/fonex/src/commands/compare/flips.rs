@@ -1,6 +1,6 @@
 //! Clips that changed sides between two variants, with what both heard.
 
-use fonex_analysis::{ClipResult, Flip, Side, flips};
+use fonex_analysis::{ClipResult, Flip, Flips, Side, flips};
 use fonex_core::accuracy::WordStep;
 use fonex_formats::{Place, Problem};
 use fonex_store::Store;
@@ -15,6 +15,8 @@ use crate::output::{self, Cell, Table, plural, thread_key, thread_lines};
 struct Changed {
     first: String,
     second: String,
+    /// Clips that both answered.
+    compared: usize,
     lost: usize,
     won: usize,
     clips: Vec<ChangedClip>,
@@ -39,7 +41,7 @@ pub(super) fn print_flips(
     let hears = |side: &Side<'_>| side.variant.variant.task == fonex_core::Task::Hear;
     let mut changed = Vec::new();
     for (first, second) in pairs.iter().filter(|(first, _)| hears(first)) {
-        let clips = flips(store, *first, *second, most)?;
+        let Flips { compared, clips } = flips(store, *first, *second, most)?;
         let lost = clips.iter().filter(|(flip, _)| flip.is_lost()).count();
         let won = clips.len() - lost;
         let clips = clips.into_iter().map(|(flip, readings)| ChangedClip {
@@ -47,7 +49,14 @@ pub(super) fn print_flips(
             words: readings.map(|readings| readings.map(|ClipResult { steps, .. }| steps)),
             flip,
         });
-        changed.push(Changed { first: first.name(), second: second.name(), lost, won, clips: clips.collect() });
+        changed.push(Changed {
+            first: first.name(),
+            second: second.name(),
+            compared,
+            lost,
+            won,
+            clips: clips.collect(),
+        });
     }
     if changed.is_empty() {
         let problem = Problem::new("none of these variants is a recogniser", Place::default());
@@ -63,11 +72,13 @@ pub(super) fn print_flips(
 
 fn page(changed: &[Changed]) -> String {
     let mut text = String::new();
-    for Changed { first, second, lost, won, clips } in changed {
+    for Changed { first, second, compared, lost, won, clips } in changed {
         let lost_clips = plural(*lost as u64, "clip");
-        text += &format!("{second} against {first}: {lost_clips} lost, {won} won\n");
+        let of = plural(*compared as u64, "clip");
+        text += &format!("{second} against {first}: {lost_clips} lost, {won} won, of {of} that both answered\n");
         if clips.is_empty() {
-            text += "Both hear every clip alike.\n";
+            let alike = if *compared == 0 { "No clip was answered by both." } else { "Both hear every clip alike." };
+            text += &format!("{alike}\n");
         }
         let shown = clips.iter().filter(|clip| clip.words.is_some());
         for (at, clip) in shown.enumerate() {

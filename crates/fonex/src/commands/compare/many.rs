@@ -44,8 +44,15 @@ pub(super) fn print_matrix(store: &Store, named: &[Named], asked: &Asked, form: 
     }
     let comparisons = compare(store, &pairs, asked)?;
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
-        let problem = Problem::new("none of these measures applies to these variants", Place::default());
-        return Err(problem.remedy("fonex measures lists the tasks of each measure").into());
+        let problem = Problem::new(
+            "there is nothing to compare: no measure of these variants over a clip of both",
+            Place::default(),
+        );
+        return Err(problem
+            .remedy(
+                "fonex measures lists the tasks of each measure; two corpora are compared by the ids of their clips",
+            )
+            .into());
     }
     let mut matrices = Vec::new();
     let mut text = String::new();

@@ -109,8 +109,15 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         }
     }
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
-        let problem = Problem::new("none of these measures applies to these variants", Place::default());
-        return Err(problem.remedy("fonex measures lists the tasks of each measure").into());
+        let problem = Problem::new(
+            "there is nothing to compare: no measure of these variants over a clip of both",
+            Place::default(),
+        );
+        return Err(problem
+            .remedy(
+                "fonex measures lists the tasks of each measure; two corpora are compared by the ids of their clips",
+            )
+            .into());
     }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,

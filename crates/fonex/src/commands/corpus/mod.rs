@@ -20,6 +20,7 @@ use self::check::CorpusCheckOptions;
 use self::describe::CorpusDescribe;
 use self::import::CorpusImport;
 use self::pick::CorpusPick;
+pub(super) use self::suspects::table as suspects_table;
 use self::texts::CorpusTexts;
 use self::vary::CorpusVary;
 use crate::failure::{Code, Failure};

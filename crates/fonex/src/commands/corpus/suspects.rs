@@ -82,7 +82,7 @@ fn spellings(suspects: &[SuspectClip]) -> String {
 }
 
 /// One row a suspect place.
-pub(super) fn table(tried: &LabelsOnTrial) -> Table {
+pub(in crate::commands) fn table(tried: &LabelsOnTrial) -> Table {
     let mut table = Table::new([
         ("clip", 0),
         ("odds", 0),

@@ -32,8 +32,9 @@ impl<'c> Cards<'c> {
         Self { store, names, folder: folder.to_owned(), worst, room: MOST_AUDIO }
     }
 
-    /// The clips that some variant got most wrong, with what every variant made of them.
-    pub fn clips(&mut self, sides: &[Side<'_>]) -> Result<Vec<ClipCard>, Failure> {
+    /// The clips that some variant got most wrong, behind those that are `first` to be listened to, with what every variant made
+    /// of them.
+    pub fn clips(&mut self, sides: &[Side<'_>], first: Vec<String>) -> Result<Vec<ClipCard>, Failure> {
         let mut chosen: Vec<(String, f64)> = Vec::new();
         for side in sides.iter().filter(|side| side.variant.variant.hears.is_none()) {
             for clip in worst(self.store, side.run, side.variant, self.worst)? {
@@ -47,8 +48,9 @@ impl<'c> Cards<'c> {
         chosen.sort_by(|a, b| b.1.total_cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         chosen.truncate(self.worst * 2);
         let mut cards = Vec::new();
-        for (id, _) in chosen {
-            cards.extend(self.card(&id, sides)?);
+        let others = chosen.into_iter().map(|(id, _)| id).filter(|id| !first.contains(id)).collect::<Vec<_>>();
+        for id in first.iter().chain(&others) {
+            cards.extend(self.card(id, sides)?);
         }
         Ok(cards)
     }

@@ -14,13 +14,13 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use fonex_analysis::{
     Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_kind, comparable, compare, natural,
-    score_in_depth,
+    score_in_depth, try_labels,
 };
 use fonex_core::accuracy::Score;
 use fonex_core::verdict::Verdict;
 use fonex_formats::Place;
 use fonex_formats::Problem;
-use fonex_report::{HtmlTable, ReportData, render_report};
+use fonex_report::{HtmlTable, ReportData, Table, render_report};
 use fonex_run::{now, profile_checksum};
 use fonex_store::Store;
 
@@ -29,6 +29,7 @@ use self::depth::{depth_tables, reliability_chart};
 use self::names::Names;
 use super::chosen::ProfileArg;
 use super::compare::{findings_table, statement};
+use super::corpus::suspects_table;
 use super::{find_run, load_run, show, store_to_read};
 use crate::cli::BenchArg;
 use crate::commands::terms::{PRONOUNCED, terms_table};
@@ -131,8 +132,9 @@ fn page(
     let findings = findings_table(&comparisons, true).titled("Findings").noted(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
     );
-    let tables =
-        std::iter::once(findings).chain([pronounced]).chain(depth_tables(&scores)).filter(|table| !table.is_empty());
+    let (labels, suspects) = labels_on_trial(store, runs)?;
+    let tables = std::iter::once(findings).chain([pronounced]).chain(labels).chain(depth_tables(&scores));
+    let tables = tables.filter(|table| !table.is_empty());
     Ok(ReportData {
         title: format!("Speech benchmark: {} {}", noun.to_lowercase(), titles.join(", ")),
         subtitle: format!(
@@ -147,10 +149,32 @@ fn page(
         summary: scorecards.into_iter().chain(summary(&names, &sides)).collect(),
         charts: all_charts,
         tables: tables.map(|table| table.html()).collect(),
-        clips: cards.clips(&sides)?,
+        clips: cards.clips(&sides, suspects)?,
         spoken: cards.spoken(runs, &sides)?,
         version: env!("CARGO_PKG_VERSION").to_owned(),
     })
+}
+
+/// Clips of a corpus whose labels are put on trial for a report; more take long.
+const MOST_ON_TRIAL: u32 = 100_000;
+/// Suspect clips that are shown with their sound.
+const MOST_SUSPECTS: usize = 6;
+
+/// The labels that the engines of the runs agree against, and the clips to listen to; nothing where none is suspect.
+fn labels_on_trial(store: &Store, runs: &[RunView]) -> Result<(Option<Table>, Vec<String>), Failure> {
+    let corpus = &runs[0].run.corpus_checksum;
+    let one_corpus = runs.iter().all(|view| view.run.corpus_checksum == *corpus);
+    if !one_corpus || runs[0].sheet().clips > MOST_ON_TRIAL {
+        return Ok((None, Vec::new()));
+    }
+    let tried = try_labels(store, runs, &store.clips(corpus)?)?.filter(|tried| !tried.suspects.is_empty());
+    let Some(tried) = tried else { return Ok((None, Vec::new())) };
+    let note = format!(
+        "Labels that the engines agree against: about {} may be wrong. They are among the clips below, to be listened to.",
+        tried.expected_wrong.round().max(1.0)
+    );
+    let clips = tried.suspects.iter().take(MOST_SUSPECTS).map(|suspect| suspect.clip.clone()).collect();
+    Ok((Some(suspects_table(&tried).without(&["chance"]).titled("Labels on trial").noted(note)), clips))
 }
 
 /// The first of each task against the others, all of them one family.
