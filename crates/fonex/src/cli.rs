@@ -95,7 +95,7 @@ pub enum Command {
     /// Take in a run that was exported from another store
     Import(ImportOptions),
     /// Let listeners rate voices blind
-    #[command(after_help = "Example, in the folder the demo made: fonex panel build 2 -o panel.html")]
+    #[command(after_help = "Example, in the folder the demo made: fonex panel build 2 -o listening.html")]
     Panel {
         #[command(subcommand)]
         command: PanelCommand,

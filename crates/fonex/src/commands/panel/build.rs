@@ -20,7 +20,7 @@ use crate::output::{self, plural};
 #[derive(Debug, Args)]
 #[command(after_help = "Each listener gets the page and a number; the page puts the sounds in that listener's order.
 Examples, in the folder the demo made:
-  fonex panel build 2 -o panel.html
+  fonex panel build 2 -o listening.html
   fonex panel build 2 --kind pairs --texts 4 --listeners 12 -o pairs.html")]
 pub struct PanelBuild {
     /// Runs whose voices are rated: numbers, labels, or last
