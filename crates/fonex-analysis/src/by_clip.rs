@@ -1,6 +1,6 @@
 //! The trials of a variant put together by clip, so that repeats count as one.
 
-use fonex_core::measures::Sample;
+use fonex_core::measures::{Sample, Units};
 use fonex_core::stats::UnitKind;
 
 use crate::column::Column;
@@ -53,6 +53,38 @@ impl ByClip {
     /// The trials of the clip at a place of the corpus.
     pub(crate) fn trials_of(&self, clip: u32) -> &[u32] {
         self.clips.binary_search(&clip).map_or(&[], |at| self.at(at))
+    }
+}
+
+/// The rows of a fact, by clip.
+pub(crate) struct Rows {
+    pub(crate) column: Column,
+    pub(crate) clips: ByClip,
+}
+
+impl Rows {
+    /// Of a column and the place of each of its trials' clips.
+    pub(crate) fn new(column: Column, places: &[u32]) -> Self {
+        Self { column, clips: ByClip::new(places) }
+    }
+
+    /// Whether some trial of a clip has a row.
+    pub(crate) fn has(&self, clip: u32) -> bool {
+        self.clips.trials_of(clip).iter().any(|trial| !self.column.rows(*trial as usize).is_empty())
+    }
+
+    /// Some clips, each with its unit.
+    pub(crate) fn sample(&self, clips: &[u32], units: &Units) -> Sample {
+        let mut sample = Sample::new(self.column.width, units.kind);
+        for (clip, unit) in clips.iter().zip(&units.of_clip) {
+            self.add(&mut sample, *unit, *clip);
+        }
+        sample
+    }
+
+    /// Adds a clip to a sample.
+    pub(crate) fn add(&self, sample: &mut Sample, unit: u32, clip: u32) {
+        add_clip(sample, unit, self.clips.trials_of(clip), &self.column);
     }
 }
 

@@ -1,26 +1,14 @@
 //! Where a change of a series lies: in which slices, and on which clips.
 
 use fonex_core::Task;
-use std::collections::HashSet;
-
 use fonex_core::measures::find;
 use fonex_core::verdict::Verdict;
 use fonex_store::{Store, StoreError};
 
 use crate::compare::{Asked, Material, Side, compare};
-use crate::many::flips;
+use crate::many::changed;
 use crate::trend::Series;
 use crate::view::{RunView, VariantView};
-
-/// The ids of a slice's clips; none where all clips count.
-fn inside(run: &RunView, slice: Option<&str>, store: &Store) -> Result<Option<HashSet<String>>, StoreError> {
-    let Some((by, value)) = slice.and_then(|slice| slice.split_once('=')) else { return Ok(None) };
-    let key = run.sheet().keys.iter().find(|key| key.by == by);
-    let number = key.and_then(|key| key.values.iter().position(|own| own == value)).map(|at| at as u32 + 1);
-    let clips = store.clips(&run.run.corpus_checksum)?;
-    let own = |at: usize| key.is_some_and(|key| key.of_clip.get(at).copied() == number);
-    Ok(Some(clips.into_iter().enumerate().filter(|(at, _)| own(*at)).map(|(_, clip)| clip.id).collect()))
-}
 
 /// Clips named for a change.
 const MOST_CLIPS: usize = 5;
@@ -56,10 +44,14 @@ pub fn locate(store: &Store, runs: &[RunView], series: &mut Series) -> Result<()
         let told = findings().filter(|finding| finding.verdict == change.verdict && finding.clips < all);
         change.slices = told.filter_map(|finding| finding.slice.clone()).collect();
         if first.variant.variant.task == Task::Hear && change.verdict == Verdict::Worse {
-            let inside = inside(first.run, series.slice.as_deref(), store)?;
-            let lost = flips(store, first, second, 0)?.clips.into_iter().filter(|(flip, _)| flip.is_lost());
-            let lost = lost.filter(|(flip, _)| inside.as_ref().is_none_or(|inside| inside.contains(&flip.clip)));
-            change.clips_harmed = lost.take(MOST_CLIPS).map(|(flip, _)| flip.clip).collect();
+            let slice = series.slice.as_deref().and_then(|slice| slice.split_once('='));
+            let inside = slice.and_then(|(by, value)| first.run.sheet().slice(by, value));
+            let lost = changed(store, first, second)?.1.into_iter().filter(|(_, sides)| sides.is_lost());
+            let lost = lost.filter(|(clip, _)| inside.as_ref().is_none_or(|inside| inside(*clip)));
+            for (place, _) in lost.take(MOST_CLIPS) {
+                let clip = store.clip_at(&first.run.run.corpus_checksum, place)?;
+                change.clips_harmed.extend(clip.map(|clip| clip.id));
+            }
         }
     }
     Ok(())

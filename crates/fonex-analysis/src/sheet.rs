@@ -69,6 +69,14 @@ impl Sheet {
         Ok(sheet)
     }
 
+    /// Whether a clip, by its place, is in a slice. None where no clip shares such a value.
+    #[must_use]
+    pub fn slice(&self, by: &str, value: &str) -> Option<impl Fn(u32) -> bool + '_> {
+        let key = self.keys.iter().find(|key| key.by == by)?;
+        let number = key.values.iter().position(|own| own == value)? as u32 + 1;
+        Some(move |clip: u32| key.of_clip.get(clip as usize) == Some(&number))
+    }
+
     /// Which clips have a disputed label: those with a number above 0. None where none has.
     #[must_use]
     pub fn disputed(&self) -> Option<&[u32]> {

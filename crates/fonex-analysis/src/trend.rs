@@ -8,7 +8,7 @@ use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
-use crate::by_clip::{ByClip, add_clip};
+use crate::by_clip::Rows;
 use crate::compare::few_clips;
 use crate::machines::unlike_machines;
 use crate::view::{RunView, VariantView};
@@ -114,8 +114,7 @@ pub struct Followed<'f> {
 struct Step<'r> {
     run: &'r RunView,
     variant: &'r VariantView,
-    clips: ByClip,
-    column: crate::column::Column,
+    rows: Rows,
     /// Places of the clips of the slice that contribute, in order.
     contributing: Vec<u32>,
 }
@@ -175,35 +174,18 @@ impl<'r> Step<'r> {
         slice: Option<(&str, &str)>,
     ) -> Result<Self, StoreError> {
         let (column, places) = run.fact(store, variant, measure.fact)?;
-        let clips = ByClip::new(places);
-        let key = slice.map(|(by, value)| {
-            let key = run.sheet().keys.iter().find(|key| key.by == by)?;
-            let number = key.values.iter().position(|own| own == value)? as u32 + 1;
-            Some((key, number))
-        });
-        let inside = |clip: u32| match &key {
-            None => true,
-            Some(None) => false,
-            Some(Some((key, number))) => key.of_clip[clip as usize] == *number,
-        };
-        let has = |clip: u32| clips.trials_of(clip).iter().any(|trial| !column.rows(*trial as usize).is_empty());
-        let contributing = clips.clips.iter().copied().filter(|clip| inside(*clip) && has(*clip)).collect();
-        Ok(Self { run, variant, clips, column, contributing })
-    }
-
-    /// The rows of some clips.
-    fn sample(&self, clips: &[u32], units: &Units) -> Sample {
-        let mut sample = Sample::new(self.column.width, units.kind);
-        for (clip, unit) in clips.iter().zip(&units.of_clip) {
-            add_clip(&mut sample, *unit, self.clips.trials_of(*clip), &self.column);
-        }
-        sample
+        let rows = Rows::new(column, places);
+        let inside = slice.map(|(by, value)| run.sheet().slice(by, value));
+        let inside =
+            |clip: u32| inside.as_ref().is_none_or(|slice| slice.as_ref().is_some_and(|inside| inside(clip)));
+        let contributing = rows.clips.clips.iter().copied().filter(|clip| inside(*clip) && rows.has(*clip)).collect();
+        Ok(Self { run, variant, rows, contributing })
     }
 
     fn point(&self, measure: &Measure) -> Point {
         // Points are read as any other figure: their intervals are over clips.
         let units = Units::clips(self.contributing.len() as u32);
-        let figure = estimate(measure.estimator, &self.sample(&self.contributing, &units));
+        let figure = estimate(measure.estimator, &self.rows.sample(&self.contributing, &units));
         let run = &self.run.run;
         Point {
             run: run.id,
@@ -291,6 +273,6 @@ fn shared(segment: &[Step<'_>]) -> Vec<u32> {
 }
 
 fn scores(segment: &[Step<'_>], shared: &[u32], units: &Units, measure: &Measure) -> Option<SeriesScores> {
-    let samples: Vec<Sample> = segment.iter().map(|step| step.sample(shared, units)).collect();
+    let samples: Vec<Sample> = segment.iter().map(|step| step.rows.sample(shared, units)).collect();
     series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())
 }

@@ -11,7 +11,7 @@ use fonex_store::{Machine, Store, StoreError};
 use serde::{Deserialize, Serialize};
 use serde_json::Number;
 
-use crate::by_clip::ByClip;
+use crate::by_clip::{ByClip, Rows};
 use crate::column::Column;
 use crate::profile_checksum;
 use crate::view::RunView;
@@ -205,7 +205,7 @@ impl Baseline {
     }
 
     /// The rows of a fact of a variant, by the places that clips have in a corpus. None where it has no row of it.
-    pub(super) fn column(&self, variant: &str, fact: &Fact, places: &HashMap<&str, u32>) -> Option<(Column, ByClip)> {
+    pub(super) fn column(&self, variant: &str, fact: &Fact, places: &HashMap<&str, u32>) -> Option<Rows> {
         let (mut column, mut of_trials) = (Column::new(fact.width), Vec::new());
         for line in self.lines.iter().filter(|line| line.variant == variant) {
             let (Some(repeats), Some(place)) = (line.facts.get(fact.id), places.get(line.clip.as_str())) else {
@@ -219,7 +219,7 @@ impl Baseline {
                 }
             }
         }
-        (column.trials() > 0).then(|| (column, ByClip::new(&of_trials)))
+        (column.trials() > 0).then(|| Rows::new(column, &of_trials))
     }
 
     /// Whether it holds a fact of a variant at all.

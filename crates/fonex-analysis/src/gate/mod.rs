@@ -12,8 +12,7 @@ use serde::Serialize;
 
 pub use baseline::{Baseline, BaselineHead, Unlike};
 
-use crate::by_clip::{ByClip, add_clip};
-use crate::column::Column;
+use crate::by_clip::Rows;
 use crate::machines::{spoilt_times, unlike};
 use crate::view::{RunView, VariantView};
 
@@ -164,33 +163,11 @@ struct Figure {
 /// Clips of a limit's slice, as places in the run's corpus; all where it has none. The reason where there are none.
 fn members(view: &RunView, limit: &Limit, clips: &[u32]) -> Result<Vec<u32>, String> {
     let Some((by, value)) = &limit.slice else { return Ok(clips.to_vec()) };
-    let key = view.sheet().keys.iter().find(|key| key.by == *by);
-    let number = key.and_then(|key| key.values.iter().position(|own| own == value));
-    let own = key.zip(number).map_or_else(Vec::new, |(key, number)| {
-        let inside = |clip: &u32| key.of_clip[*clip as usize] == number as u32 + 1;
-        clips.iter().copied().filter(inside).collect()
-    });
+    let own: Vec<u32> = view
+        .sheet()
+        .slice(by, value)
+        .map_or_else(Vec::new, |inside| clips.iter().copied().filter(|clip| inside(*clip)).collect());
     if own.is_empty() { Err(format!("the run has no clip of {by}={value}")) } else { Ok(own) }
-}
-
-/// One side of a limit: a variant's rows of a fact by clip.
-struct Rows {
-    column: Column,
-    clips: ByClip,
-}
-
-impl Rows {
-    fn has(&self, clip: u32) -> bool {
-        self.clips.trials_of(clip).iter().any(|trial| !self.column.rows(*trial as usize).is_empty())
-    }
-
-    fn sample(&self, clips: &[u32], units: &fonex_core::measures::Units) -> Sample {
-        let mut sample = Sample::new(self.column.width, units.kind);
-        for (clip, unit) in clips.iter().zip(&units.of_clip) {
-            add_clip(&mut sample, *unit, self.clips.trials_of(*clip), &self.column);
-        }
-        sample
-    }
 }
 
 fn figure(
@@ -202,7 +179,7 @@ fn figure(
     ids: &HashMap<&str, u32>,
 ) -> Result<Result<Figure, String>, StoreError> {
     let (column, places) = view.fact(store, variant, limit.measure.fact)?;
-    let own = Rows { column, clips: ByClip::new(places) };
+    let own = Rows::new(column, places);
     let other = if limit.bound.is_relative() {
         let Some(baseline) = held.baseline else {
             return Ok(Err("there is no baseline; accept a run with fonex gate RUN --accept".to_owned()));
@@ -216,7 +193,7 @@ fn figure(
             return Ok(Err(format!("the baseline holds no {id} of {name}; accept it again with this limit")));
         }
         match baseline.column(name, limit.measure.fact, ids) {
-            Some((column, clips)) => Some(Rows { column, clips }),
+            Some(rows) => Some(rows),
             None => return Ok(Err("the run and the baseline have no clip in common".to_owned())),
         }
     } else {

@@ -6,8 +6,7 @@ use fonex_core::verdict::{DrawnUnit, LEAST_GROUPS, Verdict};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
-use crate::by_clip::{ByClip, add_clip};
-use crate::column::Column;
+use crate::by_clip::Rows;
 use crate::compare::Side;
 
 /// Parts that units are dealt to; each is chosen for by the others.
@@ -63,12 +62,6 @@ pub struct Choice {
     pub of_single: f64,
 }
 
-/// One variant's rows by clip.
-struct Rows {
-    column: Column,
-    clips: ByClip,
-}
-
 /// Which of some variants of one run's corpus is best in each slice. None where no clip is answered by all of them.
 ///
 /// Who is best on some clips looks better there than it is. What choosing is worth is therefore measured on clips that had no
@@ -89,24 +82,21 @@ pub fn best_by_slice(
     let mut rows = Vec::new();
     for side in sides {
         let (column, places) = side.run.fact(store, side.variant, measure.fact)?;
-        rows.push(Rows { column, clips: ByClip::new(places) });
+        rows.push(Rows::new(column, places));
     }
-    let has = |rows: &Rows, clip: u32| {
-        rows.clips.trials_of(clip).iter().any(|trial| !rows.column.rows(*trial as usize).is_empty())
-    };
     let clips: Vec<u32> = rows[0]
         .clips
         .clips
         .iter()
         .copied()
-        .filter(|clip| key.of_clip[*clip as usize] > 0 && rows.iter().all(|rows| has(rows, *clip)))
+        .filter(|clip| key.of_clip[*clip as usize] > 0 && rows.iter().all(|rows| rows.has(*clip)))
         .collect();
     if clips.is_empty() {
         return Ok(None);
     }
     let drawn = unit.unwrap_or_else(|| sheet.natural_unit(&clips));
     let units = sheet.units(drawn, &clips);
-    let samples: Vec<Sample> = rows.iter().map(|rows| sample(rows, &clips, &units)).collect();
+    let samples: Vec<Sample> = rows.iter().map(|rows| rows.sample(&clips, &units)).collect();
     let slices: Vec<usize> = clips.iter().map(|clip| key.of_clip[*clip as usize] as usize - 1).collect();
     let all: Vec<usize> = (0..clips.len()).collect();
     let best = |places: &[usize]| best_of(measure, &samples, places);
@@ -143,14 +133,6 @@ pub fn best_by_slice(
         verdict: off.filter(|_| sure).map_or(Verdict::CannotTell, |off| Verdict::of(measure.better, off)),
         unit: drawn,
     }))
-}
-
-fn sample(rows: &Rows, clips: &[u32], units: &Units) -> Sample {
-    let mut sample = Sample::new(rows.column.width, units.kind);
-    for (clip, unit) in clips.iter().zip(&units.of_clip) {
-        add_clip(&mut sample, *unit, rows.clips.trials_of(*clip), &rows.column);
-    }
-    sample
 }
 
 /// The side with the best figure on some clips; the earlier of two that are alike.
@@ -195,7 +177,7 @@ fn held_out(
     let mut both = [0, 1].map(|_| Sample::new(width, units.kind));
     for (at, clip) in clips.iter().enumerate() {
         for (sample, side) in both.iter_mut().zip(chosen[at]) {
-            add_clip(sample, units.of_clip[at], rows[side].clips.trials_of(*clip), &rows[side].column);
+            rows[side].add(sample, units.of_clip[at], *clip);
         }
     }
     Some(both)

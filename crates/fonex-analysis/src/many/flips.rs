@@ -16,9 +16,17 @@ pub struct Flip {
     pub clip: String,
     /// Its label, in its first reading.
     pub label: String,
-    /// What the first variant made of it.
+    /// What was made of it.
+    #[serde(flatten)]
+    pub sides: FlipSides,
+}
+
+/// What two variants made of a clip.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct FlipSides {
+    /// The first.
     pub first: FlipSide,
-    /// What the second made of it.
+    /// The second.
     pub second: FlipSide,
 }
 
@@ -35,10 +43,9 @@ pub struct FlipSide {
     pub errors: f64,
 }
 
-impl Flip {
+impl FlipSides {
     /// By how much the second is worse: by terms missed, then by weight, then by words.
-    #[must_use]
-    pub fn harm(&self) -> [f64; 3] {
+    fn harm(&self) -> [f64; 3] {
         let more = |of: fn(&FlipSide) -> f64| of(&self.second) - of(&self.first);
         [
             more(|side| side.terms_missed.unwrap_or_default()),
@@ -69,9 +76,30 @@ pub struct Flips {
 /// # Errors
 /// When the store cannot be read.
 pub fn flips(store: &Store, first: Side<'_>, second: Side<'_>, most: usize) -> Result<Flips, StoreError> {
+    let (compared, changed) = changed(store, first, second)?;
+    let (mut lost, mut won) = (0, 0);
+    let mut clips = Vec::new();
+    for (place, sides) in changed {
+        let Some(clip) = store.clip_at(&first.run.run.corpus_checksum, place)? else { continue };
+        let count = if sides.is_lost() { &mut lost } else { &mut won };
+        *count += 1;
+        let readings = if *count <= most { readings(store, first, second, &clip)? } else { None };
+        let label = Label::parse(&clip.text).map_or_else(|_| clip.text.clone(), |label| label.first_reading());
+        clips.push((Flip { clip: clip.id, label, sides }, readings));
+    }
+    Ok(Flips { compared, clips })
+}
+
+/// How many clips both answered; the places in the first corpus of those that changed sides, in the order of [`Flips`].
+///
+/// # Errors
+/// When the store cannot be read.
+pub(crate) fn changed(
+    store: &Store,
+    first: Side<'_>,
+    second: Side<'_>,
+) -> Result<(usize, Vec<(u32, FlipSides)>), StoreError> {
     let paired = Paired::new(store, first, second, None)?;
-    let mut found: Vec<([u32; 2], [FlipSide; 2])> = Vec::new();
-    let mut compared = 0;
     let facts = ["wer", "term_recall", "weighted_wer"].map(|id| find(id).map(|measure| measure.fact));
     let mut columns = Vec::new();
     for side in [first, second] {
@@ -81,6 +109,8 @@ pub fn flips(store: &Store, first: Side<'_>, second: Side<'_>, most: usize) -> R
         }
         columns.push(own);
     }
+    let mut compared = 0;
+    let mut changed = Vec::new();
     for places in &paired.shared {
         let side = |side: usize| -> Option<FlipSide> {
             let trials = paired.clips[side].trials_of(places[side]);
@@ -95,32 +125,19 @@ pub fn flips(store: &Store, first: Side<'_>, second: Side<'_>, most: usize) -> R
                 weight: mean(2, |row| row[0]),
             })
         };
-        if let (Some(one), Some(other)) = (side(0), side(1)) {
+        if let (Some(first), Some(second)) = (side(0), side(1)) {
             compared += 1;
-            if one != other {
-                found.push((*places, [one, other]));
+            if first != second {
+                changed.push((places[0], FlipSides { first, second }));
             }
         }
     }
-    let mut flips = Vec::new();
-    for (places, [one, other]) in found {
-        let Some(clip) = store.clip_at(&first.run.run.corpus_checksum, places[0])? else { continue };
-        let label = Label::parse(&clip.text).map_or_else(|_| clip.text.clone(), |label| label.first_reading());
-        flips.push((clip.clone(), Flip { clip: clip.id, label, first: one, second: other }));
-    }
-    let by_harm = |a: &Flip, b: &Flip| {
-        let compared = a.harm().into_iter().zip(b.harm()).map(|(a, b)| a.abs().total_cmp(&b.abs()).reverse());
+    let by_harm = |a: &FlipSides, b: &FlipSides| {
+        let compared = a.harm().into_iter().zip(b.harm()).map(|(a, b)| b.abs().total_cmp(&a.abs()));
         compared.fold(std::cmp::Ordering::Equal, std::cmp::Ordering::then)
     };
-    flips.sort_by(|(_, a), (_, b)| b.is_lost().cmp(&a.is_lost()).then(by_harm(a, b)).then(a.clip.cmp(&b.clip)));
-    let (mut lost, mut won) = (0, 0);
-    let clips = flips.into_iter().map(|(clip, flip)| {
-        let count = if flip.is_lost() { &mut lost } else { &mut won };
-        *count += 1;
-        let readings = if *count <= most { readings(store, first, second, &clip)? } else { None };
-        Ok((flip, readings))
-    });
-    Ok(Flips { compared, clips: clips.collect::<Result<_, StoreError>>()? })
+    changed.sort_by(|(at, a), (other, b)| b.is_lost().cmp(&a.is_lost()).then(by_harm(a, b)).then(at.cmp(other)));
+    Ok((compared, changed))
 }
 
 fn readings(

@@ -4,7 +4,8 @@ mod by_slice;
 mod flips;
 
 pub use by_slice::{BestBySlice, Choice, best_by_slice};
-pub use flips::{Flip, FlipSide, Flips, flips};
+pub(crate) use flips::changed;
+pub use flips::{Flip, FlipSide, FlipSides, Flips, flips};
 
 use crate::compare::{Side, comparable};
 

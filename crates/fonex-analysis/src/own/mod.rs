@@ -5,20 +5,16 @@ mod trial_line;
 
 use std::collections::HashMap;
 
-use fonex_core::Task;
 use fonex_core::material::Condition;
 use fonex_core::measures::{How, OwnMeasure, Trials, own};
 use fonex_core::text::TextProfile;
-use fonex_store::{KeptFact, Run, Store, StoreError, TrialRecord};
+use fonex_store::{KeptFact, Run, Store, StoreError};
 
 pub use trial_line::TrialLine;
 
 use crate::column::Column;
 use crate::facts::{Facts, chunk_name};
-use crate::labels::Labels;
-
-/// Trials that a program is given at a time.
-const ROUND: usize = 1 << 12;
+use crate::lines::{Lined, each_lined};
 
 /// Computes what is not kept yet. Gives why a measure could not be computed; such a measure has no figure.
 ///
@@ -42,30 +38,8 @@ pub(crate) fn gather(
         return Ok(Vec::new());
     }
     let mut problems: HashMap<&'static str, String> = HashMap::new();
-    let labels = Labels::load(store, &run.corpus_checksum, profile)?;
-    let mut scores = labels.empty_score.clone();
     let mut unknown = unknown_fields(store, run, &missing)?;
-    store.each_round(run.id, ROUND, |trials| {
-        let mut records = Vec::new();
-        for stored in &trials {
-            let Some(place) = labels.place(stored.clip_id()) else { continue };
-            let record = stored.read()?;
-            if !record.key.warm_up {
-                records.push((record, place));
-            }
-        }
-        let mut places: Vec<u32> = records.iter().map(|(_, place)| *place).collect();
-        places.sort_unstable();
-        places.dedup();
-        let clips = labels.at(places.iter().copied())?;
-        let mut lines: Vec<(TrialRecord, TrialLine)> = Vec::new();
-        for (record, place) in records {
-            let Ok(at) = places.binary_search(&place) else { continue };
-            let clip = run.variants[record.key.variant].label(clips[at].read()?);
-            if let Some(line) = TrialLine::of(store, run, &record, &clip, profile, &mut scores) {
-                lines.push((record, line));
-            }
-        }
+    each_lined(store, run, profile, |lines| {
         for gathering in &mut missing {
             let id = gathering.own.measure.id;
             if problems.contains_key(id) {
@@ -105,16 +79,15 @@ struct Gathering {
 
 impl Gathering {
     /// Adds the numbers of some trials; those of other variants are passed over.
-    fn add(&mut self, lines: &[(TrialRecord, TrialLine)]) -> Result<(), String> {
-        let trials: Vec<&(TrialRecord, TrialLine)> =
-            lines.iter().filter(|(record, _)| record.key.variant == self.variant).collect();
-        let counts = |(record, line): &&(TrialRecord, TrialLine)| {
-            (self.own.measure.fact.of == Trials::All || record.outcome.is_answer())
-                && self.own.of.as_ref().is_none_or(|of| of.holds(line))
+    fn add(&mut self, lines: &[Lined]) -> Result<(), String> {
+        let trials: Vec<&Lined> = lines.iter().filter(|lined| lined.record.key.variant == self.variant).collect();
+        let counts = |lined: &&Lined| {
+            (self.own.measure.fact.of == Trials::All || lined.record.outcome.is_answer())
+                && self.own.of.as_ref().is_none_or(|of| of.holds(&lined.line))
         };
         let counted: Vec<bool> = trials.iter().map(counts).collect();
-        let asked: Vec<&TrialLine> =
-            trials.iter().zip(&counted).filter(|(_, counted)| **counted).map(|((_, line), _)| line).collect();
+        let asked = trials.iter().zip(&counted).filter(|(_, counted)| **counted);
+        let asked: Vec<&TrialLine> = asked.map(|(lined, _)| &lined.line).collect();
         let numbers: Vec<Option<f64>> = match &self.own.how {
             How::Holds(condition) => {
                 asked.iter().map(|line| Some(f64::from(u8::from(condition.holds(*line))))).collect()
@@ -145,18 +118,12 @@ fn unknown_fields(
         let fields = holds.into_iter().chain(&gathering.own.of).flat_map(Condition::fields);
         for field in fields {
             let is_tag = sheet.keys.iter().any(|key| key.by == field || key.by == format!("tags.{field}"));
-            if !TrialLine::FIELDS.contains(&field) && !is_tag {
-                let near = fonex_formats::nearest(field, TrialLine::FIELDS.iter().copied());
+            if !is_tag && TrialLine::names().all(|name| name != field) {
+                let near = fonex_formats::nearest(field, TrialLine::names());
                 let meant = near.map_or_else(String::new, |near| format!("; \"{near}\" is near it"));
                 unknown.insert(gathering.own.measure.id, format!("no trial has the field or tag \"{field}\"{meant}"));
             }
         }
     }
     Ok(unknown)
-}
-
-/// Whether a task has measures of one's own.
-#[must_use]
-pub fn has_own(task: Task) -> bool {
-    own().iter().any(|own| own.measure.tasks.contains(&task))
 }

@@ -87,8 +87,8 @@ pub struct TrialLine {
 }
 
 impl TrialLine {
-    /// Names that conditions know; any other name is a tag.
-    pub const FIELDS: [&'static str; 25] = [
+    /// Its fields, as a table has them.
+    pub const COLUMNS: [&'static str; 27] = [
         "run",
         "clip",
         "variant",
@@ -105,16 +105,23 @@ impl TrialLine {
         "replied",
         "lang",
         "speaker",
+        "tags",
         "terms",
         "words",
         "substituted",
         "deleted",
         "inserted",
-        "errors",
         "terms_missed",
         "took_ms",
+        "first_ms",
         "audio_s",
+        "audio",
     ];
+
+    /// Names that conditions know: the fields but for the tags, each of which is a name of its own, and the sum of the wrong words.
+    pub(super) fn names() -> impl Iterator<Item = &'static str> {
+        Self::COLUMNS.into_iter().filter(|name| *name != "tags").chain(["errors"])
+    }
 
     /// Of a stored trial and its label. None where the label cannot be parsed: such trials are in no figure.
     #[must_use]
@@ -197,7 +204,8 @@ impl Fields for TrialLine {
             "lang" => self.lang.clone(),
             "speaker" => self.speaker.clone(),
             "terms" => (!self.terms.is_empty()).then(|| self.terms.join(", ")),
-            _ if Self::FIELDS.contains(&field) => self.number(field).map(|number| number.to_string()),
+            "audio" => self.audio.clone(),
+            _ if Self::names().any(|name| name == field) => self.number(field).map(|number| number.to_string()),
             tag => self.tags.get(tag).cloned(),
         }
     }
@@ -214,9 +222,53 @@ impl Fields for TrialLine {
             "errors" => count(self.errors()),
             "terms_missed" => count(self.terms_missed),
             "took_ms" => self.took_ms,
+            "first_ms" => self.first_ms,
             "audio_s" => self.audio_s,
-            "clip" | "variant" | "engine" | "model" | "voice" | "outcome" | "label" | "heard" | "replied" => None,
+            text if Self::names().any(|name| name == text) => None,
             tag => self.tags.get(tag)?.parse().ok(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_field_is_a_column_and_a_name_of_conditions() {
+        let line = TrialLine {
+            run: 1,
+            clip: "c".to_owned(),
+            variant: "v".to_owned(),
+            engine: "e".to_owned(),
+            model: "m".to_owned(),
+            voice: "o".to_owned(),
+            repeat: 0,
+            outcome: "done",
+            detail: Some("d".to_owned()),
+            label: "l".to_owned(),
+            label_words: "l".to_owned(),
+            heard: Some("h".to_owned()),
+            heard_words: Some("h".to_owned()),
+            replied: Some("r".to_owned()),
+            lang: Some("en".to_owned()),
+            speaker: Some("s".to_owned()),
+            tags: BTreeMap::from([("channel".to_owned(), "till".to_owned())]),
+            terms: vec!["t".to_owned()],
+            words: Some(3),
+            substituted: Some(1),
+            deleted: Some(1),
+            inserted: Some(1),
+            terms_missed: Some(0),
+            took_ms: Some(1.0),
+            first_ms: Some(1.0),
+            audio_s: Some(1.0),
+            audio: Some("a".to_owned()),
+        };
+        let serde_json::Value::Object(fields) = serde_json::to_value(&line).unwrap() else { panic!("an object") };
+        assert_eq!(fields.len(), TrialLine::COLUMNS.len());
+        assert!(TrialLine::COLUMNS.iter().all(|column| fields.contains_key(*column)));
+        assert!(TrialLine::names().all(|name| line.text(name).is_some()), "each has a value");
+        assert_eq!((line.number("errors"), line.text("channel").as_deref()), (Some(3.0), Some("till")));
     }
 }

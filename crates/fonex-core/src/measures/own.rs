@@ -18,8 +18,6 @@ pub struct OwnMeasure {
     pub how: How,
     /// Only trials that fulfil this have a number.
     pub of: Option<Condition>,
-    /// SHA-256 of its definition, with the program's own files: facts are kept under it.
-    pub checksum: String,
 }
 
 /// Where a trial's number comes from.
@@ -59,7 +57,7 @@ pub struct OwnWords {
     pub asked: bool,
     /// Which trials have it.
     pub trials: Trials,
-    /// SHA-256 of its definition.
+    /// SHA-256 of its definition, with the program's own files: facts are kept under it.
     pub checksum: String,
 }
 

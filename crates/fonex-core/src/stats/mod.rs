@@ -18,4 +18,4 @@ pub use quantile::{median, quantile, quantile_sorted};
 pub use ratio::{PairKind, RatioKind, ratio_difference_scores, ratio_scores};
 pub use rng::{Stream, stream};
 pub use scores::{Reach, Scores, UnitKind};
-pub use tails::{exponential_sum_tail, student_quantile, student_tail};
+pub use tails::{exponential_sum_tail, share_bound, student_quantile, student_tail};

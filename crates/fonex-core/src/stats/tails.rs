@@ -35,6 +35,23 @@ pub fn student_quantile(alpha: f64, df: f64) -> f64 {
     f64::midpoint(low, high)
 }
 
+/// The largest share that `seen` of `all` leaves at level `alpha`: the upper bound of Clopper and Pearson ("The use of
+/// confidence or fiducial limits illustrated in the case of the binomial", 1934), one-sided, by bisection.
+#[must_use]
+pub fn share_bound(seen: u64, all: u64, alpha: f64) -> f64 {
+    if seen >= all {
+        return 1.0;
+    }
+    let (mut low, mut high) = (0.0, 1.0);
+    for _ in 0..60 {
+        let middle = f64::midpoint(low, high);
+        // P(at most so many) at this share.
+        let at_most = incomplete_beta((all - seen) as f64, seen as f64 + 1.0, 1.0 - middle);
+        if at_most > alpha { low = middle } else { high = middle }
+    }
+    high
+}
+
 /// The regularised incomplete beta function.
 fn incomplete_beta(a: f64, b: f64, x: f64) -> f64 {
     if x <= 0.0 || x >= 1.0 {
@@ -125,6 +142,14 @@ pub fn exponential_sum_tail(terms: &[(f64, f64)]) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn share_bounds_are_clopper_and_pearson() {
+        // None of n: 1 - alpha^(1/n). One of ten: 0.3942 (their table).
+        assert!((share_bound(0, 5, 0.05) - (1.0 - 0.05_f64.powf(0.2))).abs() < 1e-9);
+        assert!((share_bound(1, 10, 0.05) - 0.394_2).abs() < 1e-4);
+        assert!((share_bound(3, 3, 0.05) - 1.0).abs() < 1e-12);
+    }
 
     #[test]
     fn student_by_tables() {

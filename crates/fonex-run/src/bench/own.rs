@@ -110,8 +110,7 @@ impl OwnConfig {
             },
             checksum: self.checksum(folder),
         };
-        let checksum = words.checksum.clone();
-        Ok(OwnMeasure { measure: own_line(&words), how, of, checksum })
+        Ok(OwnMeasure { measure: own_line(&words), how, of })
     }
 
     fn figure(&self) -> Figure {

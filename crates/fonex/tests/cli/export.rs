@@ -145,6 +145,7 @@ fn csv_and_open_metrics_are_read_by_others() {
         (vec!["export", "1", "-o", "x.parquet"], "what form is .parquet?"),
         (vec!["export", "1", "--form", "csv"], "a whole run is exported as JSON Lines only"),
         (vec!["export", "1", "--of", "words", "--form", "openmetrics"], "OpenMetrics holds figures"),
+        (vec!["export", "1", "--of", "trials", "--without-audio"], "only a whole run holds audio"),
         (vec!["export", "9"], "there is no run \"9\""),
         (vec!["export", "1", "-o", "nowhere/x.jsonl"], "nowhere/x.jsonl"),
     ] {

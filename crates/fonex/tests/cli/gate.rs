@@ -203,6 +203,9 @@ fn baselines_that_do_not_fit_are_refused() {
     folder.fonex(&["gate", "fewer", "--profile", "verbatim"]).expect(2).says(&["--across profile"]);
     folder.fonex(&["gate", "fewer", "good"]).expect(2).says(&["two runs are named"]);
     folder.fonex(&["gate", "fewer", "--baseline", "goood"]).expect(2).says(&["neither a file nor a run"]);
+    folder.fonex(&["gate", "fewer", "--measure", "wer"]).expect(2).says(&["--measure with --record only"]);
+    folder.fonex(&["gate", "fewer", "--accept", "-o", "g.xml"]).expect(2).says(&["cannot be used with"]);
+    folder.fonex(&["gate", "fewer", "--record", "--baseline", "good"]).expect(2).says(&["cannot be used with"]);
     folder.fonex(&["gate", "fewer", "-o", "g.txt"]).expect(2).says(&[".xml, .md or .json"]);
 }
 

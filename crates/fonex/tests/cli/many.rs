@@ -117,6 +117,10 @@ fn clips_that_changed_sides_stand_by_their_harm() {
         "won c005: terms missed 1 then 0, wrong words 2 then 0",
         "1 clip changed as well",
     ]);
+    folder
+        .fonex(&["compare", "before", "after", "--flips", "--measure", "wer"])
+        .expect(2)
+        .says(&["leave out --measure"]);
     folder.fonex(&["compare", "before", "before", "--flips"]).expect(0).prints(&["Both hear every clip alike."]);
 }
 

@@ -8,7 +8,6 @@ use std::collections::{HashMap, HashSet};
 use serde::Serialize;
 
 use super::WordStep;
-pub use odds::Model;
 use odds::fit;
 use spots::{Elsewhere, Spot};
 

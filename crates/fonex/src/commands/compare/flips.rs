@@ -42,10 +42,10 @@ pub(super) fn print_flips(
     let mut changed = Vec::new();
     for (first, second) in pairs.iter().filter(|(first, _)| hears(first)) {
         let Flips { compared, clips } = flips(store, *first, *second, most)?;
-        let lost = clips.iter().filter(|(flip, _)| flip.is_lost()).count();
+        let lost = clips.iter().filter(|(flip, _)| flip.sides.is_lost()).count();
         let won = clips.len() - lost;
         let clips = clips.into_iter().map(|(flip, readings)| ChangedClip {
-            verdict: if flip.is_lost() { "lost" } else { "won" },
+            verdict: if flip.sides.is_lost() { "lost" } else { "won" },
             words: readings.map(|readings| readings.map(|ClipResult { steps, .. }| steps)),
             flip,
         });
@@ -106,15 +106,15 @@ fn page(changed: &[Changed]) -> String {
 fn harm(flip: &Flip) -> String {
     let mut parts = Vec::new();
     let number = |value: f64| format!("{}", (value * 100.0).round() / 100.0);
-    if let (Some(one), Some(other)) = (flip.first.terms_missed, flip.second.terms_missed)
+    if let (Some(one), Some(other)) = (flip.sides.first.terms_missed, flip.sides.second.terms_missed)
         && one != other
     {
         parts.push(format!("terms missed {} then {}", number(one), number(other)));
     }
-    if let (Some(one), Some(other)) = (flip.first.weight, flip.second.weight) {
+    if let (Some(one), Some(other)) = (flip.sides.first.weight, flip.sides.second.weight) {
         parts.push(format!("weight of wrong words {} then {}", number(one), number(other)));
     }
-    parts.push(format!("wrong words {} then {}", number(flip.first.errors), number(flip.second.errors)));
+    parts.push(format!("wrong words {} then {}", number(flip.sides.first.errors), number(flip.sides.second.errors)));
     parts.join(", ")
 }
 
@@ -137,10 +137,10 @@ fn table(changed: &[Changed]) -> Table {
                 Cell::text(pair.second.as_str()),
                 Cell::text(*verdict),
                 Cell::text(flip.clip.as_str()),
-                Cell::number(flip.first.terms_missed, 2),
-                Cell::number(flip.second.terms_missed, 2),
-                Cell::Number(flip.first.errors, 2),
-                Cell::Number(flip.second.errors, 2),
+                Cell::number(flip.sides.first.terms_missed, 2),
+                Cell::number(flip.sides.second.terms_missed, 2),
+                Cell::Number(flip.sides.first.errors, 2),
+                Cell::Number(flip.sides.second.errors, 2),
                 Cell::text(flip.label.as_str()),
             ]);
         }

@@ -44,15 +44,7 @@ pub(super) fn print_matrix(store: &Store, named: &[Named], asked: &Asked, form: 
     }
     let comparisons = compare(store, &pairs, asked)?;
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
-        let problem = Problem::new(
-            "there is nothing to compare: no measure of these variants over a clip of both",
-            Place::default(),
-        );
-        return Err(problem
-            .remedy(
-                "fonex measures lists the tasks of each measure; two corpora are compared by the ids of their clips",
-            )
-            .into());
+        return Err(super::nothing_to_compare().into());
     }
     let mut matrices = Vec::new();
     let mut text = String::new();

@@ -91,6 +91,10 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         return print_matrix(&store, &named, &asked, options.format.format);
     }
     if let Some(most) = options.flips {
+        if !asked.measures.is_empty() || asked.unit.is_some() {
+            let problem = Problem::new("what changed is told by terms, weight and words", Place::default());
+            return Err(problem.remedy("leave out --measure and --unit with --flips").into());
+        }
         return print_flips(&store, &pairs(&named)?, most, options.format.format);
     }
     if let Some(by) = &options.best_by {
@@ -109,15 +113,7 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         }
     }
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
-        let problem = Problem::new(
-            "there is nothing to compare: no measure of these variants over a clip of both",
-            Place::default(),
-        );
-        return Err(problem
-            .remedy(
-                "fonex measures lists the tasks of each measure; two corpora are compared by the ids of their clips",
-            )
-            .into());
+        return Err(nothing_to_compare().into());
     }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
@@ -184,6 +180,12 @@ impl Named {
             .map(|variant| Side { run: &self.view, variant, material: Material::Whole })
             .collect()
     }
+}
+
+fn nothing_to_compare() -> Problem {
+    let what = "there is nothing to compare: no measure of these variants over a clip of both";
+    let remedy = "fonex measures lists the tasks of each measure; two corpora are compared by the ids of their clips";
+    Problem::new(what, Place::default()).remedy(remedy)
 }
 
 /// A tag that no clip has is a mistake, not an empty answer.

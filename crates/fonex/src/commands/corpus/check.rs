@@ -32,7 +32,7 @@ pub struct CorpusCheckOptions {
     /// Bench file whose text profile and sample rates to check against; by default fonex.toml if it exists
     #[arg(short, long, value_name = "FILE")]
     pub bench: Option<PathBuf>,
-    /// Put the labels on trial: rank those that the engines of these runs agree against
+    /// Put the labels on trial: rank those that the engines of these runs agree against; CSV and Markdown list these alone
     #[arg(long, value_name = "RUN", num_args = 1..)]
     pub with: Vec<String>,
     /// Exit with code 3 on warnings too

@@ -76,6 +76,10 @@ pub enum Form {
 
 pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
     let form = form(options)?;
+    if options.without_audio && options.of != What::Run {
+        let problem = Problem::new("only a whole run holds audio", Place::default().field("--without-audio"));
+        return Err(problem.remedy("leave it out").into());
+    }
     let mut store = store_to_read(&options.bench)?;
     let run = find_run(&store, &options.run)?;
     let wanted = Wanted { slices: options.of == What::Measures, ..Wanted::default() };

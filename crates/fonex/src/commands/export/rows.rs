@@ -61,38 +61,8 @@ fn cell(value: Option<&Value>) -> String {
     }
 }
 
-const TRIAL: &[&str] = &[
-    "run",
-    "clip",
-    "variant",
-    "engine",
-    "model",
-    "voice",
-    "repeat",
-    "outcome",
-    "detail",
-    "label",
-    "heard",
-    "replied",
-    "lang",
-    "speaker",
-    "tags",
-    "terms",
-    "words",
-    "substituted",
-    "deleted",
-    "inserted",
-    "terms_missed",
-    "took_ms",
-    "first_ms",
-    "audio_s",
-    "audio",
-    "label_words",
-    "heard_words",
-];
-
 pub(super) fn trials(store: &Store, view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
-    let mut lines = Lines::new(out, form, TRIAL);
+    let mut lines = Lines::new(out, form, &TrialLine::COLUMNS);
     lines.begin()?;
     each_trial_line(store, view, false, |trial, _| lines.line(trial))
 }

@@ -9,16 +9,16 @@ use std::path::{Path, PathBuf};
 use clap::{Args, ValueEnum};
 use fonex_analysis::gate::{Baseline, GateResult, Held, Unlike, hold};
 use fonex_analysis::{RunView, Wanted};
-use fonex_core::measures::{Fact, all};
+use fonex_core::measures::{Fact, all, tell_own};
 use fonex_core::verdict::{CountsAs, Limit};
 use fonex_formats::{Place, Problem, regular};
-use fonex_run::{Bench, read_bench};
+use fonex_run::{Bench, existing_store, read_bench};
 use fonex_store::{RunState, Store};
 
 use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
-use super::{find_run, load_run, store_to_read};
+use super::{find_run, load_run};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
@@ -40,10 +40,10 @@ pub struct GateOptions {
     #[arg(long, value_name = "FILE|RUN")]
     pub baseline: Option<String>,
     /// Make the run the baseline: write its counts clip by clip to the baseline file
-    #[arg(long, conflicts_with = "record")]
+    #[arg(long, conflicts_with_all = ["record", "output"])]
     pub accept: bool,
     /// Propose limits that the runs named would have kept
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["output", "baseline", "across"])]
     pub record: bool,
     /// Compare across a change of these, which are refused otherwise
     #[arg(long, value_enum, value_name = "WHAT", value_delimiter = ',')]
@@ -88,7 +88,13 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
         Written::of(path)?;
     }
     let bench = read_bench(&options.bench.bench, &[])?;
-    let mut store = store_to_read(&options.bench)?;
+    bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
+    tell_own(bench.own.clone());
+    let mut store = existing_store(&options.bench.bench)?;
+    if !options.record && !options.measures.measures.is_empty() {
+        let problem = Problem::new("the limits say what is measured", Place::default().field("--measure"));
+        return Err(problem.expected("--measure with --record only").into());
+    }
     if options.record {
         return record::record(&mut store, &bench, options);
     }
@@ -292,7 +298,10 @@ fn accept(store: &mut Store, bench: &Bench, view: &RunView, options: &GateOption
         let unit = options.unit.chosen().or(gate.unit);
         let held = hold(store, view, &gate.limits, Held { baseline: Some(&before), unit })?;
         let verdict = if held.verdict == CountsAs::Pass { "passes" } else { "does not pass" };
-        output::note(&format!("Against the baseline before it, {}, it {verdict} the gate.", before.name()));
+        // Where nothing is asked nothing is passed.
+        if !held.limits.is_empty() {
+            output::note(&format!("Against the baseline before it, {}, it {verdict} the gate.", before.name()));
+        }
     }
     Ok(Code::Done)
 }

@@ -3,6 +3,7 @@
 use fonex_analysis::RunView;
 use fonex_analysis::gate::{Baseline, Held, LimitResult, hold};
 use fonex_core::measures::{Better, Measure, all, find};
+use fonex_core::stats::share_bound;
 use fonex_core::verdict::{Bound, CountsAs, Kept, Limit};
 use fonex_formats::{Place, Problem};
 use fonex_run::Bench;
@@ -158,7 +159,7 @@ fn page(limits: &[Limit], held: &[LimitResult], views: &[RunView]) -> String {
         text += &format!(
             "# kept by {kept} of {}: a run like these does not keep it in at most {:.0} % (95 % certainty)\n",
             own.len(),
-            seldom(own.len(), own.len() - kept) * 100.0
+            share_bound((own.len() - kept) as u64, own.len() as u64, 1.0 - CERTAINTY) * 100.0
         );
         text += &format!("measure = \"{}\"\n", limit.measure.id);
         if let Some(variant) = &limit.variants {
@@ -174,29 +175,6 @@ fn page(limits: &[Limit], held: &[LimitResult], views: &[RunView]) -> String {
         text += &format!("{name} = {amount:?} # {about}\n");
     }
     text
-}
-
-/// The largest share of runs that may miss a limit, when `missed` of `runs` did: the one-sided 95 % bound of Clopper and
-/// Pearson, by bisection.
-fn seldom(runs: usize, missed: usize) -> f64 {
-    let at_most = |share: f64| -> f64 {
-        let mut term = (1.0 - share).powi(runs as i32);
-        let mut sum = term;
-        for k in 0..missed {
-            term *= (runs - k) as f64 / (k + 1) as f64 * share / (1.0 - share);
-            sum += term;
-        }
-        sum
-    };
-    if missed >= runs {
-        return 1.0;
-    }
-    let (mut low, mut high) = (0.0, 1.0);
-    for _ in 0..60 {
-        let middle = f64::midpoint(low, high);
-        if at_most(middle) > 0.05 { low = middle } else { high = middle }
-    }
-    high
 }
 
 #[cfg(test)]
@@ -216,13 +194,5 @@ mod tests {
         ] {
             assert!((rounded(value, up) - round).abs() < 1e-12, "{value}: {}", rounded(value, up));
         }
-    }
-
-    #[test]
-    fn how_rarely_is_clopper_and_pearson() {
-        // None of n: 1 - 0.05^(1/n). One of ten: 0.3942.
-        assert!((seldom(5, 0) - (1.0 - 0.05_f64.powf(0.2))).abs() < 1e-9);
-        assert!((seldom(10, 1) - 0.394_2).abs() < 1e-4);
-        assert!((seldom(3, 3) - 1.0).abs() < 1e-12);
     }
 }
