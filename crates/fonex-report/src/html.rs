@@ -1,4 +1,5 @@
-//! The report: one self-contained HTML file without a script. What an engine wrote is only ever text in it.
+//! The report: one self-contained HTML file that reads without scripts and can be explored with its own. What an engine wrote is
+//! only ever text in it.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -7,7 +8,8 @@ use minijinja::{AutoEscape, Environment};
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::{HtmlTable, Piece};
+use crate::script::{LOOK, data_block, report_program, sum};
+use crate::{Book, HtmlTable, Piece};
 
 /// Everything a report shows, in order.
 #[derive(Debug, Clone, Default, Serialize)]
@@ -16,22 +18,36 @@ pub struct ReportData {
     pub title: String,
     /// What it was made from and when.
     pub subtitle: String,
-    /// What can be said, most important first.
-    pub statements: Vec<String>,
+    /// What a reader with two minutes must know, in three sentences at most.
+    pub verdict: Vec<String>,
+    /// The picture of it.
+    pub picture: Option<ChartFigure>,
     /// What limits that.
     pub cautions: Vec<String>,
-    /// Facts about the runs, as name and value.
-    pub facts: Vec<(String, String)>,
-    /// The tables of variants, one a task.
+    /// What else can be said, most important first.
+    pub statements: Vec<String>,
+    /// Findings.
+    pub tables: Vec<HtmlTable>,
+    /// The measures of variants, a few tables a task.
     pub summary: Vec<HtmlTable>,
     /// Charts as SVG made by [`crate::charts`], with a caption for readers who do not see them.
     pub charts: Vec<ChartFigure>,
-    /// Further tables, such as slices.
-    pub tables: Vec<HtmlTable>,
-    /// The worst clips.
+    /// What went wrong.
+    pub wrong: Vec<HtmlTable>,
+    /// The worst clips, for readers without scripts and for paper.
     pub clips: Vec<ClipCard>,
+    /// All clips, for the browser.
+    #[serde(skip)]
+    pub book: Option<Book>,
     /// Texts as every voice spoke them.
     pub spoken: Vec<SpokenText>,
+    /// How the figures were made.
+    pub method: Vec<String>,
+    /// Facts about the runs, as name and value.
+    pub facts: Vec<(String, String)>,
+    /// Whether sounds lie beside the page.
+    #[serde(skip)]
+    pub sounds_beside: bool,
     /// The version that wrote it.
     pub version: String,
 }
@@ -76,7 +92,7 @@ pub struct Reading {
 /// Sound to listen to.
 #[derive(Debug, Clone, Serialize)]
 pub struct AudioClip {
-    /// A data URI.
+    /// A data URI, or the address of a file beside the page.
     pub source: String,
     /// What it is, for readers of the page.
     pub label: String,
@@ -117,15 +133,40 @@ pub struct RenderError(#[from] minijinja::Error);
 
 const TEMPLATE: &str = include_str!("../templates/report.html");
 
+/// What the template reads.
+#[derive(Serialize)]
+struct Shown<'p> {
+    page: &'p ReportData,
+    style: &'static str,
+    style_sum: String,
+    script: &'p str,
+    script_sum: String,
+    /// Where the page may play sounds from, and read them from to draw them.
+    sound_from: &'static str,
+    read_from: &'static str,
+    book: Option<String>,
+}
+
 /// Writes the page.
 ///
 /// # Errors
 /// When the template and the data do not fit, which the tests rule out.
 pub fn render_report(data: &ReportData) -> Result<String, RenderError> {
+    let script = report_program();
+    let shown = Shown {
+        page: data,
+        style: LOOK,
+        style_sum: sum(LOOK),
+        script_sum: sum(&script),
+        script: &script,
+        sound_from: if data.sounds_beside { "'self' file: data:" } else { "data:" },
+        read_from: if data.sounds_beside { "'self'" } else { "'none'" },
+        book: data.book.as_ref().map(data_block),
+    };
     let mut environment = Environment::new();
     environment.set_auto_escape_callback(|_| AutoEscape::Html);
     environment.add_template("report.html", TEMPLATE)?;
-    Ok(environment.get_template("report.html")?.render(Serde(data))?)
+    Ok(environment.get_template("report.html")?.render(Serde(shown))?)
 }
 
 /// Bytes as a data URI.
@@ -137,7 +178,7 @@ pub fn data_uri(media_type: &str, bytes: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Cell, Table};
+    use crate::{BookClip, Cell, Table};
 
     #[test]
     fn nothing_an_engine_wrote_becomes_markup() {
@@ -146,15 +187,24 @@ mod tests {
         table.row([Cell::text(attack)]);
         let table = table.html();
         let audio = AudioClip { source: data_uri("audio/flac", b"x"), label: attack.into() };
+        let chart = ChartFigure { svg: "<svg></svg>".into(), caption: attack.into() };
+        let mut book = Book::new([attack.to_owned()].into_iter(), Vec::new(), 0);
+        book.add_clip(BookClip { id: attack.into(), text: attack.into(), ..BookClip::default() });
         let data = ReportData {
             title: attack.into(),
             subtitle: attack.into(),
-            statements: vec![attack.into()],
+            verdict: vec![attack.into()],
+            picture: Some(chart.clone()),
             cautions: vec![attack.into()],
+            statements: vec![attack.into()],
             facts: vec![(attack.into(), attack.into())],
             summary: vec![table.clone()],
-            charts: vec![ChartFigure { svg: "<svg></svg>".into(), caption: attack.into() }],
+            charts: vec![chart],
+            wrong: vec![table.clone()],
             tables: vec![table],
+            method: vec![attack.into()],
+            book: Some(book),
+            sounds_beside: false,
             clips: vec![ClipCard {
                 id: attack.into(),
                 facts: attack.into(),
@@ -183,8 +233,25 @@ mod tests {
             version: attack.into(),
         };
         let page = render_report(&data).unwrap();
-        assert!(!page.contains("<script") && !page.contains("<img") && !page.contains("\"'>"), "{page}");
-        assert_eq!(page.matches("&lt;script&gt;").count(), 33, "every field is shown, the title twice");
-        assert!(page.contains("<svg></svg>") && page.contains("Content-Security-Policy"));
+        assert_eq!(page.matches("<script").count(), 2, "the data and the program");
+        assert!(!page.contains("<img") && !page.contains("\"'>"), "{page}");
+        assert_eq!(
+            page.matches("&lt;script&gt;").count(),
+            45,
+            "every field is shown, the title and those of tables twice"
+        );
+        assert_eq!(page.matches("\\u003cscript").count(), 3, "the name, the id and the text of the clips to explore");
+        assert!(page.contains("<svg></svg>"));
+        // The program and the style are those that the policy lets through, and it lets through nothing else.
+        let program = report_program();
+        for (text, element) in [(program.as_str(), "script-src"), (LOOK, "style-src")] {
+            assert!(page.contains(text) && page.contains(&format!("{element} 'sha256-{}'; ", sum(text))));
+        }
+        assert!(
+            page.contains("default-src 'none'") && page.contains("connect-src 'none'") && !page.contains("unsafe")
+        );
+        for outside in ["http:", "https:", "src=\"/", "url("] {
+            assert!(!page.replace("http://www.w3.org/2000/svg", "").contains(outside), "{outside}");
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! Charts and the HTML report. Takes plain data and gives SVG, PNG, HTML or text; reads and writes no files.
 
+mod book;
 pub mod charts;
 pub mod figures;
 mod html;
@@ -8,10 +9,12 @@ mod outline;
 mod panel_page;
 mod png;
 pub mod readable;
+mod script;
 mod table;
 mod terminal;
 mod thread;
 
+pub use book::{Book, BookClip, BookKey, BookTrial};
 pub use html::{
     AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, data_uri, render_report,
 };

@@ -1,14 +1,12 @@
 //! The page of a listening panel: one self-contained file that plays sounds and keeps answers. Nothing in it tells whose sound is whose.
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use fonex_core::panel::PanelKind;
 use minijinja::value::Serde;
 use minijinja::{AutoEscape, Environment};
 use serde::Serialize;
-use sha2::{Digest, Sha256};
 
 use crate::RenderError;
+use crate::script::{data_block, sum};
 
 /// What a page is made of.
 #[derive(Debug, Clone)]
@@ -169,11 +167,7 @@ pub fn render_panel(page: &PanelPage) -> Result<String, RenderError> {
         sheets: &page.sheets,
         sounds: &page.sounds,
     };
-    // Within a script element only these could end it or be taken for markup.
-    let data = serde_json::to_string(&data).expect("a page is plain data");
-    let data = data.replace('<', "\\u003c").replace('>', "\\u003e").replace('&', "\\u0026");
     let pages = page.sheets.first().map_or(0, Vec::len);
-    let sum = |text: &str| STANDARD.encode(Sha256::digest(text.as_bytes()));
     let shown = Shown {
         panel: &page.panel,
         listeners: page.sheets.len(),
@@ -189,7 +183,7 @@ pub fn render_panel(page: &PanelPage) -> Result<String, RenderError> {
         style_sum: sum(STYLE),
         script: SCRIPT,
         script_sum: sum(SCRIPT),
-        data,
+        data: data_block(&data),
     };
     let mut environment = Environment::new();
     environment.set_auto_escape_callback(|_| AutoEscape::Html);
@@ -223,10 +217,7 @@ mod tests {
             let policy = page.replace("&#x2f;", "/");
             // The program and the style are those that the policy lets through.
             for (text, element) in [(SCRIPT, "script-src"), (STYLE, "style-src")] {
-                assert!(
-                    page.contains(text)
-                        && policy.contains(&format!("{element} 'sha256-{}'", STANDARD.encode(Sha256::digest(text))))
-                );
+                assert!(page.contains(text) && policy.contains(&format!("{element} 'sha256-{}'", sum(text))));
             }
             for outside in ["http:", "https:", "src=\"/", "url("] {
                 assert!(!page.contains(outside), "{outside}");

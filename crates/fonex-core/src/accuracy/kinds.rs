@@ -43,7 +43,7 @@ pub enum MistakeKind {
 
 impl MistakeKind {
     /// Every kind, in the order of their declaration.
-    pub(super) const ALL: [Self; 13] = [
+    pub const ALL: [Self; 13] = [
         Self::Spacing,
         Self::Case,
         Self::Punctuation,

@@ -201,6 +201,11 @@ impl MistakesBuilder {
         self.words_over_silence += u64::from(steps.iter().all(|step| step.said.is_none()));
     }
 
+    /// The kind of each step of the last clip that had a mistake.
+    pub(super) fn of_last(&self) -> &[Option<MistakeKind>] {
+        &self.of_clip
+    }
+
     /// Adds what another builder gathered from clips that come after this one's; `here` gives what each of its words'
     /// numbers is here.
     pub(super) fn merge(&mut self, later: Self, here: &[u32]) {

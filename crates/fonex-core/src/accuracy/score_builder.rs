@@ -10,8 +10,8 @@ use super::score::{AllClips, Score, hearing, measured};
 use super::slices::{Slices, Tally};
 use super::speakers::Speakers;
 use super::{
-    BestOfBuilder, ClipScore, ConfidenceBuilder, ConfidenceReport, MarksBuilder, TermsBuilder, WeightedRate,
-    WordRates, WordWeights,
+    BestOfBuilder, ClipScore, ConfidenceBuilder, ConfidenceReport, MarksBuilder, MistakeKind, TermsBuilder,
+    WeightedRate, WordRates, WordWeights,
 };
 use crate::align::{Edit, EditCounts};
 use crate::measures::{Gathered, HearingCounts, Trial, find};
@@ -166,6 +166,12 @@ impl ScoreBuilder {
     #[must_use]
     pub fn compared_words(&self) -> ClipScore {
         self.compared.clip_score()
+    }
+
+    /// The kind of each step of the last comparison, none for a word heard right; nothing where all of it was.
+    #[must_use]
+    pub fn compared_kinds(&self) -> &[Option<MistakeKind>] {
+        if self.compared.words.errors() == 0 { &[] } else { self.mistakes.of_last() }
     }
 
     /// Adds a clip with its answers: one, or those of several repeats.

@@ -306,6 +306,8 @@ impl DemoFolder {
             runs: vec![run.to_owned()],
             output: self.folder.join(page),
             worst: 6,
+            sound: report::SoundForm::Embedded,
+            clips: 100_000,
             profile: ProfileArg::default(),
             bench: self.bench.clone(),
         })

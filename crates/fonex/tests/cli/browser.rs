@@ -100,6 +100,8 @@ impl Browser {
             "Enter" => 13,
             "Tab" => 9,
             "ArrowRight" => 39,
+            "ArrowDown" => 40,
+            "Home" => 36,
             "End" => 35,
             " " => 32,
             other => u32::from(other.to_ascii_uppercase().as_bytes()[0]),
@@ -130,6 +132,50 @@ impl Browser {
         };
         let nodes = tree["nodes"].as_array().unwrap();
         nodes.iter().filter(focusable).map(|node| (text(&node["role"]), text(&node["name"]))).collect()
+    }
+
+    /// Checks what can be checked of a page by itself: every control has a name, every text stands out from its ground (WCAG 2.2,
+    /// 1.4.3), no id stands twice, headings skip no level, and nothing but the page itself scrolls sideways.
+    pub fn accessible(&mut self) {
+        for (role, name) in self.controls() {
+            assert!(!name.trim().is_empty(), "a {role} has no name");
+        }
+        let low = self.value(
+            "(() => {
+              const canvas = new OffscreenCanvas(1, 1).getContext('2d', { willReadFrequently: true });
+              const rgb = (c) => { canvas.clearRect(0, 0, 1, 1); canvas.fillStyle = c; canvas.fillRect(0, 0, 1, 1); return [...canvas.getImageData(0, 0, 1, 1).data]; };
+              const light = ([r, g, b]) => [r, g, b].map((v) => (v /= 255) <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4)
+                .reduce((sum, v, i) => sum + v * [0.2126, 0.7152, 0.0722][i], 0);
+              const ground = (e) => { for (; e; e = e.parentElement) { const c = rgb(getComputedStyle(e).backgroundColor); if (c[3] > 0) return c; } return [255, 255, 255]; };
+              const shown = [...document.querySelectorAll('body *')].filter((e) => e.offsetParent && [...e.childNodes].some((n) => n.nodeType === 3 && n.data.trim()));
+              return shown.filter((e) => !e.disabled && !e.closest('.hidden')).map((e) => {
+                const [a, b] = [light(rgb(getComputedStyle(e).color)), light(ground(e))];
+                return [(Math.max(a, b) + 0.05) / (Math.min(a, b) + 0.05), e.textContent.slice(0, 30)];
+              }).filter(([ratio]) => ratio < 4.5);
+            })()",
+        );
+        assert_eq!(low, json!([]), "text that hardly stands out");
+        assert_eq!(self.value("document.documentElement.lang"), "en");
+        assert_eq!(self.value("[...document.querySelectorAll('h1')].filter((h) => h.offsetParent).length"), 1);
+        let twice = "(() => { const ids = [...document.querySelectorAll('[id]')].map((e) => e.id);
+             return ids.filter((id, at) => ids.indexOf(id) !== at); })()";
+        assert_eq!(self.value(twice), json!([]), "ids that stand twice");
+        let skipped = "[...document.querySelectorAll('h1, h2, h3, h4')].filter((h) => h.offsetParent)
+             .map((h) => Number(h.tagName[1])).filter((level, at, all) => at > 0 && level > all[at - 1] + 1)";
+        assert_eq!(self.value(skipped), json!([]), "headings that skip a level");
+        let wide = "document.documentElement.scrollWidth - document.documentElement.clientWidth";
+        assert_eq!(self.value(wide), 0, "the page scrolls sideways");
+    }
+
+    /// Shows the page in a window of this width, light or dark.
+    pub fn looks(&mut self, width: u32, dark: bool) {
+        let size = json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
+        self.call("Emulation.setDeviceMetricsOverride", size);
+        let scheme = if dark { "dark" } else { "light" };
+        self.call(
+            "Emulation.setEmulatedMedia",
+            json!({ "features": [{ "name": "prefers-color-scheme", "value": scheme }] }),
+        );
     }
 
     /// A picture of the page, where the environment names a folder for pictures in `FONEX_PICTURES`.

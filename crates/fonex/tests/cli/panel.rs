@@ -52,7 +52,7 @@ fn a_listener_with_a_keyboard_rates_a_panel_from_start_to_file() {
         ];
         folder.fonex(&line).expect(0);
         let mut browser = Browser::open(&folder.path().join("panel.html"), "");
-        accessible(&mut browser);
+        browser.accessible();
         browser.picture(390, 844, &format!("{kind}-welcome.png"));
         let session = |browser: &mut Browser| {
             for _ in 0..12 {
@@ -79,7 +79,7 @@ fn a_listener_with_a_keyboard_rates_a_panel_from_start_to_file() {
                 browser.value("document.getElementById('place').textContent"),
                 format!("{} of {pages}", page + 1)
             );
-            accessible(&mut browser);
+            browser.accessible();
             browser.press("4");
             browser.press("Enter");
             assert_eq!(
@@ -115,7 +115,7 @@ fn a_listener_with_a_keyboard_rates_a_panel_from_start_to_file() {
             }
         }
         browser.wait("!document.getElementById('end').hidden");
-        accessible(&mut browser);
+        browser.accessible();
         browser.picture(390, 844, &format!("{kind}-end.png"));
         assert!(browser.value("document.getElementById('save').download").as_str().unwrap().starts_with("ratings-"));
         let file = browser.value("document.getElementById('file-text').value");
@@ -142,7 +142,7 @@ fn an_anchored_page_is_rated_by_keyboard_too() {
     browser.value("document.getElementById('number').focus()");
     browser.press("Enter");
     browser.wait("!document.getElementById('question').hidden");
-    accessible(&mut browser);
+    browser.accessible();
     for key in ["r", "1", "2", "3", "4"] {
         browser.press(key);
         browser.wait("!document.querySelector('.sounding')");
@@ -179,30 +179,6 @@ fn anchored(folder: &Folder) {
     folder.write("corpus.jsonl", with_audio);
     folder.fonex(&["run", "voices", "--label", "recorded"]).expect(0);
     folder.fonex(&["panel", "build", "recorded", "--kind", "anchored", "--listeners", "4"]).expect(0);
-}
-
-/// Everything that can be focused has a name; text stands out from its ground by 4.5 to 1 (WCAG 2.2, 1.4.3); the page has a language and one
-/// visible heading of the first level.
-fn accessible(browser: &mut Browser) {
-    for (role, name) in browser.controls() {
-        assert!(!name.trim().is_empty(), "a {role} has no name");
-    }
-    let low = browser.value(
-        "(() => {
-          const rgb = (c) => c.match(/[\\d.]+/g).map(Number);
-          const light = ([r, g, b]) => [r, g, b].map((v) => (v /= 255) <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4)
-            .reduce((sum, v, i) => sum + v * [0.2126, 0.7152, 0.0722][i], 0);
-          const ground = (e) => { for (; e; e = e.parentElement) { const c = rgb(getComputedStyle(e).backgroundColor); if (c.length < 4 || c[3] > 0) return c; } return [255, 255, 255]; };
-          const shown = [...document.querySelectorAll('main *')].filter((e) => e.offsetParent && [...e.childNodes].some((n) => n.nodeType === 3 && n.data.trim()));
-          return shown.filter((e) => !e.disabled && !e.closest('.hidden')).map((e) => {
-            const [a, b] = [light(rgb(getComputedStyle(e).color)), light(ground(e))];
-            return [(Math.max(a, b) + 0.05) / (Math.min(a, b) + 0.05), e.textContent.slice(0, 30)];
-          }).filter(([ratio]) => ratio < 4.5);
-        })()",
-    );
-    assert_eq!(low, json!([]), "text that hardly stands out");
-    assert_eq!(browser.value("document.documentElement.lang"), "en");
-    assert_eq!(browser.value("[...document.querySelectorAll('h1')].filter((h) => h.offsetParent).length"), 1);
 }
 
 /// What a page must not say, in small letters.

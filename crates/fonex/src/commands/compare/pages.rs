@@ -60,7 +60,7 @@ pub(super) fn page(comparisons: &[Comparison]) -> String {
 }
 
 /// What intervals and verdicts stand for.
-pub(super) fn explained(comparisons: &[Comparison]) -> String {
+pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
     let mut text = String::new();
     let findings: Vec<&Finding> = comparisons.iter().flat_map(|comparison| &comparison.findings).collect();
     let tested = findings.iter().filter(|finding| finding.interval.is_some()).count();

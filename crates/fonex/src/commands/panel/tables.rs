@@ -198,7 +198,7 @@ fn listeners(result: &PanelResult) -> Table {
         ("checks failed", 0),
         ("most frequent answer", 2),
         ("with the others", 1),
-        ("", 0),
+        ("remark", 0),
     ])
     .titled("Listeners");
     let noted = |one: &&CollectedListener| one.careless.is_some() || !one.complete;

@@ -1,20 +1,17 @@
-//! The clips of the report: word by word, and to listen to.
+//! The clips of the report that are shown without scripts and on paper: word by word, and to listen to.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use fonex_analysis::{ClipResult, Side, clip_result, worst};
 use fonex_core::{Clip, Task};
 use fonex_formats::{audio_path, corpus_folder};
-use fonex_report::{AudioClip, ClipCard, Reading, data_uri, is_right_to_left, pieces};
+use fonex_report::{AudioClip, ClipCard, Reading, is_right_to_left, pieces};
 use fonex_store::Store;
 
 use super::names::Names;
+use super::sounds::Sounds;
 use crate::commands::errors_of_words;
 use crate::failure::Failure;
-
-/// Audio embedded in one report, in bytes; further clips are shown without their sound.
-const MOST_AUDIO: usize = 12 << 20;
 
 /// What is shown of single clips, while there is room for their sound.
 pub struct Cards<'c> {
@@ -24,14 +21,11 @@ pub struct Cards<'c> {
     pub folder: PathBuf,
     /// How many of the worst clips are shown for each variant.
     pub worst: usize,
-    room: usize,
+    /// Where their sounds are.
+    pub sounds: &'c mut Sounds,
 }
 
-impl<'c> Cards<'c> {
-    pub fn new(store: &'c Store, names: &'c Names<'c>, folder: &Path, worst: usize) -> Self {
-        Self { store, names, folder: folder.to_owned(), worst, room: MOST_AUDIO }
-    }
-
+impl Cards<'_> {
     /// The clips that some variant got most wrong, behind those that are `first` to be listened to, with what every variant made
     /// of them.
     pub fn clips(&mut self, sides: &[Side<'_>], first: Vec<String>) -> Result<Vec<ClipCard>, Failure> {
@@ -76,7 +70,7 @@ impl<'c> Cards<'c> {
         }
         let Some((label, corpus)) = shown else { return Ok(None) };
         let audio = audio_path(corpus_folder(&corpus), &label);
-        let audio = audio.and_then(|path| self.embedded(&path, format!("audio of {id}")));
+        let audio = audio.and_then(|path| self.audio(&path, format!("audio of {id}")));
         Ok(Some(ClipCard {
             id: id.to_owned(),
             facts: facts_of(&label),
@@ -92,19 +86,9 @@ impl<'c> Cards<'c> {
         Reading { variant: self.names.of(side), summary, pieces: pieces(&result.steps, true) }
     }
 
-    /// The audio as a data URI, while there is room and it is of a kind that browsers play.
-    pub(super) fn embedded(&mut self, path: &Path, label: String) -> Option<AudioClip> {
-        let media_type = match path.extension()?.to_str()?.to_lowercase().as_str() {
-            "flac" => "audio/flac",
-            "wav" => "audio/wav",
-            "mp3" => "audio/mpeg",
-            "ogg" | "opus" => "audio/ogg",
-            "m4a" => "audio/mp4",
-            _ => return None,
-        };
-        let length = fs::metadata(path).ok()?.len() as usize;
-        self.room = self.room.checked_sub(length)?;
-        Some(AudioClip { source: data_uri(media_type, &fonex_formats::regular::read(path, 256 << 20).ok()?), label })
+    /// The audio, where the page has it.
+    pub(super) fn audio(&mut self, path: &Path, label: String) -> Option<AudioClip> {
+        Some(AudioClip { source: self.sounds.address(path)?, label })
     }
 }
 

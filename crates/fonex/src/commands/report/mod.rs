@@ -3,42 +3,38 @@
 mod charts;
 mod clips;
 mod depth;
+mod explore;
 mod names;
+mod page;
+mod sounds;
 mod studies;
 mod sweeps;
+mod verdict;
 mod voices;
 
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use fonex_analysis::{
-    Asked, Comparison, Material, RunView, Side, VariantView, Wanted, by_kind, comparable, compare, natural,
-    score_in_depth, try_labels,
-};
-use fonex_core::accuracy::Score;
-use fonex_core::verdict::Verdict;
-use fonex_formats::Place;
-use fonex_formats::Problem;
-use fonex_report::{HtmlTable, ReportData, Table, render_report};
-use fonex_run::{now, profile_checksum};
-use fonex_store::Store;
+use fonex_analysis::{RunView, Wanted, natural};
+use fonex_core::measures::Unit;
+use fonex_formats::{Place, Problem};
+use fonex_report::figures::figure;
+use fonex_report::render_report;
 
-use self::clips::Cards;
-use self::depth::{depth_tables, reliability_chart};
-use self::names::Names;
+use self::page::{Shown, page};
+pub use self::sounds::SoundForm;
+use self::sounds::Sounds;
 use super::chosen::ProfileArg;
-use super::compare::{findings_table, statement};
-use super::corpus::suspects_table;
 use super::{find_run, load_run, show, store_to_read};
 use crate::cli::BenchArg;
-use crate::commands::terms::{PRONOUNCED, terms_table};
 use crate::failure::{Code, Failure};
-use crate::output::{self, plural};
-use fonex_core::verdict::FEW_CLIPS;
+use crate::output;
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example, in the folder the demo made: fonex report 1 -o report.html")]
+#[command(after_help = "Examples, in the folder the demo made:
+  fonex report 1 -o report.html                    sounds in the page
+  fonex report 1 -o linked.html --sound linked     sounds in the folder linked-sound beside it")]
 pub struct ReportOptions {
     /// Runs: numbers, labels, or last
     #[arg(required = true, value_name = "RUN")]
@@ -58,6 +54,12 @@ pub struct ReportOptions {
     /// Add a stored panel of listeners: its number; without a number, the last one
     #[arg(long, value_name = "STUDY", num_args = 0..=1, default_missing_value = "last")]
     pub panel: Option<String>,
+    /// Where the sounds of the page are
+    #[arg(long, value_enum, default_value = "embedded")]
+    pub sound: SoundForm,
+    /// Number of clips that can be explored, those with most mistakes; 0 leaves the browser out
+    #[arg(long, default_value_t = 100_000, value_name = "N")]
+    pub clips: usize,
     #[command(flatten)]
     pub profile: ProfileArg,
     #[command(flatten)]
@@ -84,205 +86,14 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
             scorecards.push(show::scorecard(view, &natural, &[], &apart_db).html());
         }
     }
-    let mut data = page(&store, &runs, scorecards, &folder, options.worst)?;
+    let mut sounds = Sounds::new(options.sound, &options.output);
+    let shown = Shown { store: &store, runs: &runs, folder: &folder, worst: options.worst, clips: options.clips };
+    let mut data = page(&shown, scorecards, &mut sounds)?;
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
-    fs::write(&options.output, page).map_err(|error| Problem::io("write", &options.output, &error))?;
-    output::note(&format!("Wrote {}.", options.output.display()));
+    sounds.finish()?;
+    fs::write(&options.output, &page).map_err(|error| Problem::io("write", &options.output, &error))?;
+    let size = figure(Unit::Kib, Some(page.len() as f64 / 1024.0));
+    output::note(&format!("Wrote {}, {size}.", options.output.display()));
     Ok(Code::Done)
-}
-
-fn page(
-    store: &Store,
-    runs: &[RunView],
-    scorecards: Vec<HtmlTable>,
-    folder: &Path,
-    worst: usize,
-) -> Result<ReportData, Failure> {
-    let names = Names::new(runs);
-    let sides: Vec<Side<'_>> = runs
-        .iter()
-        .flat_map(|run| run.variants.iter().map(move |variant| Side { run, variant, material: Material::Whole }))
-        .collect();
-    let comparisons = comparisons(store, &names, &sides)?;
-    let mut scores: Vec<(String, Score)> = Vec::new();
-    for side in charts::recognisers(&sides) {
-        if let Some(score) = score_in_depth(store, side.run, side.variant)? {
-            scores.push((names.of(side), score));
-        }
-    }
-    let mut heard: Vec<(String, Score)> = Vec::new();
-    // Texts are aligned again for their terms alone.
-    let [_, _, voices, _] = by_kind(&sides);
-    for side in voices.iter().filter(|side| side.variant.measures.get("term_recall").is_some()) {
-        if let Some(score) = score_in_depth(store, side.run, side.variant)? {
-            heard.push((names.of(*side), score));
-        }
-    }
-    let heard: Vec<(String, &Score)> = heard.iter().map(|(name, score)| (name.clone(), score)).collect();
-    let pronounced = terms_table(PRONOUNCED, &heard);
-    let scores: Vec<(String, &Score)> = scores.iter().map(|(name, score)| (name.clone(), score)).collect();
-    let titles: Vec<String> = runs.iter().map(RunView::name).collect();
-    let noun = if titles.len() == 1 { "Run" } else { "Runs" };
-    let mut cards = Cards::new(store, &names, folder, worst);
-    let mut all_charts = charts::charts(store, &names, runs, &sides)?;
-    all_charts.extend(reliability_chart(&scores));
-    all_charts.extend(voices::trade_off(runs));
-    all_charts.extend(sweeps::along_settings(runs));
-    let findings = findings_table(&comparisons, true).titled("Findings").noted(
-        "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
-    );
-    let (labels, suspects) = labels_on_trial(store, runs)?;
-    let tables = std::iter::once(findings).chain([pronounced]).chain(labels).chain(depth_tables(&scores));
-    let tables = tables.filter(|table| !table.is_empty());
-    Ok(ReportData {
-        title: format!("Speech benchmark: {} {}", noun.to_lowercase(), titles.join(", ")),
-        subtitle: format!(
-            "{noun} {} of {}, written {}",
-            titles.join(", "),
-            folder.join("fonex.toml").display(),
-            now()
-        ),
-        statements: statements(&comparisons),
-        cautions: cautions(&comparisons, &sides),
-        facts: facts(runs),
-        summary: scorecards.into_iter().chain(summary(&names, &sides)).collect(),
-        charts: all_charts,
-        tables: tables.map(|table| table.html()).collect(),
-        clips: cards.clips(&sides, suspects)?,
-        spoken: cards.spoken(runs, &sides)?,
-        version: env!("CARGO_PKG_VERSION").to_owned(),
-    })
-}
-
-/// Clips of a corpus whose labels are put on trial for a report; more take long.
-const MOST_ON_TRIAL: u32 = 100_000;
-/// Suspect clips that are shown with their sound.
-const MOST_SUSPECTS: usize = 6;
-
-/// The labels that the engines of the runs agree against, and the clips to listen to; nothing where none is suspect.
-fn labels_on_trial(store: &Store, runs: &[RunView]) -> Result<(Option<Table>, Vec<String>), Failure> {
-    let corpus = &runs[0].run.corpus_checksum;
-    let one_corpus = runs.iter().all(|view| view.run.corpus_checksum == *corpus);
-    if !one_corpus || runs[0].sheet().clips > MOST_ON_TRIAL {
-        return Ok((None, Vec::new()));
-    }
-    let tried = try_labels(store, runs, &store.clips(corpus)?)?.filter(|tried| !tried.suspects.is_empty());
-    let Some(tried) = tried else { return Ok((None, Vec::new())) };
-    let note = format!(
-        "Labels that the engines agree against: about {} may be wrong. They are among the clips below, to be listened to.",
-        tried.expected_wrong.round().max(1.0)
-    );
-    let clips = tried.suspects.iter().take(MOST_SUSPECTS).map(|suspect| suspect.clip.clone()).collect();
-    Ok((Some(suspects_table(&tried).without(&["chance"]).titled("Labels on trial").noted(note)), clips))
-}
-
-/// The first of each task against the others, all of them one family.
-fn comparisons(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Vec<Comparison>, Failure> {
-    let mut pairs = Vec::new();
-    for group in comparable(sides) {
-        if let [first, others @ ..] = group.as_slice() {
-            pairs.extend(others.iter().map(|other| (*first, *other)));
-        }
-    }
-    let by = pairs.first().map_or_else(Vec::new, |(first, _)| charted_tags(first.variant));
-    let asked = Asked { by, ..Asked::default() };
-    let named = compare(store, &pairs, &asked)?.into_iter().zip(&pairs).map(|(comparison, (first, second))| {
-        Comparison { first: names.of(*first), second: names.of(*second), ..comparison }
-    });
-    Ok(named.collect())
-}
-
-/// Tags to ask about value by value: those every clip has, with few values. Each question costs certainty in the others.
-fn charted_tags(variant: &VariantView) -> Vec<String> {
-    let by_tag = variant.slices.chunk_by(|a, b| a.by == b.by);
-    by_tag
-        .filter(|slices| slices.iter().map(|slice| slice.clips).sum::<u64>() == variant.clips)
-        .filter(|slices| (2..=4).contains(&slices.len()) && !matches!(slices[0].by.as_str(), "speaker" | "length"))
-        .map(|slices| slices[0].by.clone())
-        .collect()
-}
-
-fn statements(comparisons: &[Comparison]) -> Vec<String> {
-    let mut statements = Vec::new();
-    for comparison in comparisons {
-        let told = comparison.findings.iter().filter(|finding| finding.verdict != Verdict::CannotTell);
-        statements.extend(told.filter_map(|finding| statement(comparison, finding)));
-    }
-    if statements.is_empty() && !comparisons.is_empty() {
-        statements.push("No significant difference between the variants on these clips.".to_owned());
-    }
-    statements
-}
-
-fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
-    let mut cautions: Vec<String> = comparisons.iter().flat_map(|comparison| comparison.cautions.clone()).collect();
-    for side in sides.iter().filter(|side| side.variant.failed() > 0) {
-        let outcomes = side.variant.extras.outcomes.iter().map(|count| format!("{} {}", count.trials, count.outcome));
-        cautions.push(format!("{}: {}", side.name(), outcomes.collect::<Vec<_>>().join(", ")));
-    }
-    let few: Vec<&Side<'_>> =
-        sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0).collect();
-    for alike in few.chunk_by(|a, b| a.variant.clips == b.variant.clips) {
-        let names: Vec<String> = alike.iter().map(|side| side.name()).collect();
-        let clips = plural(alike[0].variant.clips, "clip");
-        cautions.push(format!("only {clips}, so intervals are rough: {}", names.join(", ")));
-    }
-    for run in sides.iter().map(|side| side.run).filter(|run| !run.run.left_out.is_empty()) {
-        let count = plural(run.run.left_out.len() as u64, "clip");
-        cautions.push(format!("run {}: {count} could not be used", run.name()));
-    }
-    cautions.dedup();
-    let mut seen = std::collections::HashSet::new();
-    cautions.retain(|caution| seen.insert(caution.clone()));
-    cautions
-}
-
-/// For each task its variants with their trials, and every measure they have.
-fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
-    let mut tables = Vec::new();
-    for (group, title) in by_kind(sides).into_iter().zip(show::KINDS) {
-        if group.is_empty() {
-            continue;
-        }
-        let named: Vec<VariantView> = group
-            .iter()
-            .map(|side| {
-                let mut variant = side.variant.clone();
-                variant.variant.name = names.of(*side);
-                variant
-            })
-            .collect();
-        let variants: Vec<&VariantView> = named.iter().collect();
-        let note = "Failed trials have no answer. Figures count answered trials, warm-up left out, with their 95 % intervals over clips.";
-        tables.push(show::variants_table(&variants).titled(title).html());
-        tables.push(show::measures_table(&variants).titled(format!("{title}: every measure")).noted(note).html());
-    }
-    tables
-}
-
-fn facts(runs: &[RunView]) -> Vec<(String, String)> {
-    let mut facts = Vec::new();
-    for view in runs {
-        let run = &view.run;
-        let versions: Vec<String> = run
-            .variants
-            .iter()
-            .map(|v| format!("{} {}", v.name, v.engine_version.as_deref().unwrap_or("(version not known)")))
-            .collect();
-        facts.push((format!("Run {}", view.name()), format!("plan {}, started {}", run.plan, run.started_at)));
-        facts.push(("Variants".into(), versions.join("; ")));
-        let checksum = run.corpus_checksum.get(..12).unwrap_or_default();
-        facts.push(("Corpus".into(), format!("{}, SHA-256 {checksum}…", run.corpus_path)));
-        let profile = format!("{}, SHA-256 {}…", view.profile().name, &profile_checksum(view.profile())[..12]);
-        let scoring = format!("text profile {profile}, seed {}, Fonex {}", run.seed, run.fonex_version);
-        facts.push(("Scored with".into(), scoring));
-        let machine = &run.machine;
-        let cores = plural(machine.cores as u64, "core");
-        facts.push((
-            "Machine".into(),
-            format!("{}, {cores}, {} MiB, {}", machine.cpu, machine.memory_mib, machine.os),
-        ));
-    }
-    facts
 }

@@ -47,7 +47,7 @@ impl Cards<'_> {
                 for voice in &voices {
                     let name = self.names.of(*voice);
                     let audio = file(voice, &clip.id).and_then(|file| {
-                        self.embedded(&self.store.audio_files().path(&file), format!("{} by {name}", clip.id))
+                        self.audio(&self.store.audio_files().path(&file), format!("{} by {name}", clip.id))
                     });
                     let mut heard = Vec::new();
                     let hears = |side: &&Side<'_>| side.variant.variant.hears == Some(voice.variant.place);

@@ -1,0 +1,172 @@
+//! What a reader with two minutes must know: what differs, where, and what to listen to; and the picture of it.
+
+use fonex_analysis::{Comparison, Side};
+use fonex_core::measures::{Better, Measure, find};
+use fonex_core::verdict::{Finding, Verdict};
+use fonex_report::charts::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
+use fonex_report::figures::figure_with_interval;
+use fonex_report::{Book, ChartFigure};
+
+use super::names::Names;
+use crate::commands::compare::statement;
+use crate::output::plural;
+
+/// Series of one picture.
+const MOST_SERIES: usize = 6;
+/// Rows of one picture, all clips among them.
+const MOST_ROWS: usize = 7;
+/// Clips named to listen to.
+const MOST_NAMED: usize = 3;
+
+/// The measure that the page is about: the word error rate where it was compared, else the first with a verdict, else the first.
+pub fn headline(comparisons: &[Comparison]) -> Option<&'static Measure> {
+    let findings = || comparisons.iter().flat_map(|comparison| &comparison.findings);
+    let wer = findings().find(|finding| finding.measure == "wer");
+    let told = findings().find(|finding| is_told(finding));
+    wer.or(told).or_else(|| findings().next()).and_then(|finding| find(&finding.measure))
+}
+
+fn is_told(finding: &Finding) -> bool {
+    finding.verdict != Verdict::CannotTell
+}
+
+/// Three sentences at most.
+pub fn verdict(
+    comparisons: &[Comparison],
+    names: &Names<'_>,
+    sides: &[Side<'_>],
+    book: Option<&Book>,
+) -> Vec<String> {
+    let mut lines = Vec::new();
+    match headline(comparisons) {
+        Some(measure) => lines.extend(of_comparisons(comparisons, measure)),
+        None => lines.extend(of_one(names, sides)),
+    }
+    let failed: u64 = sides.iter().map(|side| side.variant.failed()).sum();
+    let harmful = book.map(|book| book.hardest(MOST_NAMED)).filter(|clips| !clips.is_empty());
+    if failed > 0 {
+        let trials: u64 = sides.iter().map(|side| side.variant.extras.trials).sum();
+        lines.push(format!("{failed} of {} have no answer.", plural(trials, "trial")));
+    } else if let Some(clips) = harmful {
+        lines.push(format!("Listen first to {}.", clips.join(", ")));
+    }
+    lines.truncate(3);
+    lines
+}
+
+/// What differs, and where most.
+fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> {
+    let findings = |slices: bool| {
+        let all =
+            comparisons.iter().flat_map(|comparison| comparison.findings.iter().map(move |one| (comparison, one)));
+        all.filter(move |(_, one)| one.measure == measure.id && one.slice.is_some() == slices)
+    };
+    let plainest = |slices: bool| {
+        let told = findings(slices).filter(|(_, finding)| is_told(finding));
+        told.max_by(|a, b| size(a.1).total_cmp(&size(b.1)))
+    };
+    let mut lines = Vec::new();
+    match plainest(false) {
+        Some((comparison, finding)) => lines.extend(statement(comparison, finding)),
+        None => {
+            let clips = findings(false).map(|(_, finding)| finding.clips).max().unwrap_or_default();
+            let more = findings(false).filter_map(|(_, finding)| finding.more_clips).min();
+            let more = more.map_or_else(String::new, |more| {
+                format!("; {} more would tell the difference seen with 80 % power", plural(more, "clip"))
+            });
+            let clips = plural(clips, "clip");
+            lines.push(format!("No difference in {} can be told on {clips}{more}.", measure.name));
+        }
+    }
+    if let Some((comparison, finding)) = plainest(true) {
+        lines.extend(statement(comparison, finding));
+    } else {
+        // Nothing stands out by slice: the next thing that differs.
+        let others =
+            comparisons.iter().flat_map(|comparison| comparison.findings.iter().map(move |one| (comparison, one)));
+        let mut told = others.filter(|(_, one)| is_told(one) && one.measure != measure.id && one.slice.is_none());
+        lines.extend(told.next().and_then(|(comparison, finding)| statement(comparison, finding)));
+    }
+    lines
+}
+
+fn size(finding: &Finding) -> f64 {
+    finding.difference.map_or(0.0, f64::abs)
+}
+
+/// Where there is nothing to compare, the figure of each variant's first measure.
+fn of_one(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<String> {
+    let told = sides.iter().filter_map(|side| {
+        let (measure, estimate) = side.variant.measures.iter().next()?;
+        let figure = figure_with_interval(measure.unit, Some(estimate.value), estimate.interval);
+        let clips = plural(side.variant.clips, "clip");
+        Some(format!("{}: {} {figure} over {clips}.", names.of(*side), measure.name))
+    });
+    told.take(2).collect()
+}
+
+/// The differences in the headline measure with their intervals, over all clips and by slice.
+pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
+    let measure = headline(comparisons)?;
+    let of_measure = |comparison: &Comparison| -> Vec<Finding> {
+        comparison.findings.iter().filter(|one| one.measure == measure.id).cloned().collect()
+    };
+    let with: Vec<(&Comparison, Vec<Finding>)> = comparisons
+        .iter()
+        .map(|comparison| (comparison, of_measure(comparison)))
+        .filter(|(_, findings)| findings.iter().any(|finding| finding.difference.is_some()))
+        .collect();
+    let shown = &with[..with.len().min(MOST_SERIES)];
+    let first = &shown.first()?.0.first;
+    let mut slices: Vec<(Option<String>, u64)> = Vec::new();
+    for finding in shown.iter().flat_map(|(_, findings)| findings) {
+        if slices.iter().all(|(slice, _)| *slice != finding.slice) {
+            slices.push((finding.slice.clone(), finding.clips));
+        }
+    }
+    slices.truncate(MOST_ROWS);
+    let rows: Vec<IntervalRow> = slices
+        .iter()
+        .map(|(slice, clips)| IntervalRow {
+            name: slice.as_ref().map_or_else(|| "all clips".to_owned(), |slice| slice.replace('=', " = ")),
+            size: plural(*clips, "clip"),
+        })
+        .collect();
+    let series: Vec<IntervalSeries> = shown
+        .iter()
+        .map(|(comparison, findings)| IntervalSeries {
+            name: comparison.second.clone(),
+            values: slices
+                .iter()
+                .map(|(slice, _)| {
+                    let finding = findings.iter().find(|finding| finding.slice == *slice)?;
+                    let interval = finding.interval.map(|i| (i.low, i.high));
+                    Some(RateMark { value: finding.difference?, interval })
+                })
+                .collect(),
+        })
+        .collect();
+    let better = match measure.better {
+        Better::Lower => "; further left is better",
+        Better::Higher => "; further right is better",
+        Better::Neither => "",
+    };
+    let axis = format!("difference from {first}{better}; bars are intervals at 95 % for all findings of the page");
+    let title = format!("{}: difference from {first}", capital(measure.name));
+    let svg = interval_svg(&title, (&axis, IntervalAxis::Difference(measure.unit)), &rows, &series);
+    let left_out = if with.len() > shown.len() {
+        format!(
+            " Not drawn: {}.",
+            with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect::<Vec<_>>().join(", ")
+        )
+    } else {
+        String::new()
+    };
+    let caption = format!("Differences in {}, pair by pair of the same clips.{left_out}", measure.name);
+    Some(ChartFigure { svg, caption })
+}
+
+fn capital(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
