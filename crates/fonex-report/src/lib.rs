@@ -13,6 +13,7 @@ mod script;
 mod table;
 mod terminal;
 mod thread;
+mod watch_page;
 
 pub use book::{Book, BookClip, BookKey, BookTrial};
 pub use html::{
@@ -23,3 +24,4 @@ pub use png::{PngError, png_from_svg};
 pub use table::{Cell, HtmlTable, Table, folded_under};
 pub use terminal::terminal_trend;
 pub use thread::{Piece, is_right_to_left, pieces};
+pub use watch_page::{WatchPage, watch_page};

@@ -21,10 +21,23 @@ const MODULES: [&str; 9] = [
 /// The look of every page.
 pub(crate) const LOOK: &str = include_str!("../page/look.css");
 
-/// The modules as one program: a page without a server can load no module.
+/// The modules of the program that follows a run.
+const OF_WATCH: [&str; 2] = [include_str!("../page/make.js"), include_str!("../page/watch.js")];
+
+/// The program of the report.
 pub(crate) fn report_program() -> String {
+    one_program(&MODULES)
+}
+
+/// The program of the page that follows a run.
+pub(crate) fn watch_program() -> String {
+    one_program(&OF_WATCH)
+}
+
+/// Modules as one program: a page without a server can load no module.
+fn one_program(modules: &[&str]) -> String {
     let mut program = "(() => {\n\"use strict\";\n".to_owned();
-    for line in MODULES.iter().flat_map(|module| module.lines()) {
+    for line in modules.iter().flat_map(|module| module.lines()) {
         if !line.starts_with("import ") {
             program += line.strip_prefix("export ").unwrap_or(line);
             program.push('\n');
@@ -50,11 +63,11 @@ mod tests {
 
     #[test]
     fn the_modules_make_one_program() {
-        let program = report_program();
+        let program = report_program() + &watch_program();
         assert!(!program.contains("\nimport ") && !program.contains("\nexport "));
         assert!(!program.contains("innerHTML") && !program.contains("</script") && !program.contains("<!--"));
         // What one module takes from another is there before it.
-        for (at, module) in MODULES.iter().enumerate() {
+        for (at, module) in MODULES.iter().chain(&OF_WATCH).enumerate() {
             for line in module.lines().filter(|line| line.starts_with("import ")) {
                 let (names, from) = line.trim_start_matches("import { ").split_once(" } from \"./").unwrap();
                 assert!(from.ends_with(".js\";"), "{line}");
@@ -64,7 +77,11 @@ mod tests {
                         format!("export class {name} "),
                         format!("export const {name} "),
                     ];
-                    let before = MODULES[..at].iter().any(|module| told.iter().any(|told| module.contains(told)));
+                    let before = MODULES
+                        .iter()
+                        .chain(&OF_WATCH)
+                        .take(at)
+                        .any(|module| told.iter().any(|told| module.contains(told)));
                     assert!(before, "{name} of {from} stands behind where it is used");
                 }
             }

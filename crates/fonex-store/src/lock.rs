@@ -64,6 +64,21 @@ impl Store {
         if lock_byte(&file, run, false)? { Ok(RunLock(file)) } else { Err(StoreError::Busy(run)) }
     }
 
+    /// Whether some process executes a run at this moment; it is not disturbed. False where that cannot be told.
+    #[must_use]
+    pub fn is_executed(&self, run: i64) -> bool {
+        let Ok(file) = File::open(self.folder().join("runs.lock")) else { return false };
+        // SAFETY: all of it is numbers, for which zeros are values.
+        let mut range: libc::flock = unsafe { std::mem::zeroed() };
+        range.l_type = libc::F_WRLCK as libc::c_short;
+        range.l_whence = libc::SEEK_SET as libc::c_short;
+        range.l_start = run;
+        range.l_len = 1;
+        // SAFETY: the descriptor is open as long as the file, and the range lives for the whole call.
+        let asked = unsafe { libc::fcntl(file.as_raw_fd(), libc::F_OFD_GETLK, &raw mut range) };
+        asked == 0 && range.l_type != libc::F_UNLCK as libc::c_short
+    }
+
     /// A folder for the temporary files of a run, emptied of what a killed execution left. Only for who holds the run.
     ///
     /// # Errors

@@ -11,6 +11,7 @@ use crate::{Store, StoreError, TrialKey, TrialRecord};
 
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
                              peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used, speech";
+const COLUMNS_OF_TRIAL: usize = 20;
 
 impl Store {
     /// Writes one trial in a transaction of its own. A trial that is there already stays as it is; gives whether this
@@ -96,6 +97,21 @@ impl Store {
             }
         }
         if round.is_empty() { Ok(()) } else { with(round) }
+    }
+
+    /// The trials of a run that were stored after a place, at most `most`, each with its place, in the order they were stored.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn trials_after(&self, run: i64, place: i64, most: usize) -> Result<Vec<(i64, StoredTrial)>, StoreError> {
+        let sql = format!(
+            "select {TRIAL_COLUMNS}, rowid from trials where run_id = $1 and rowid > $2 order by rowid limit $3"
+        );
+        let mut select = self.connection().prepare_cached(&sql)?;
+        let rows = select.query_and_then(params![run, place, most as i64], |row| {
+            Ok((row.get(COLUMNS_OF_TRIAL)?, stored_trial(row)?))
+        })?;
+        rows.collect()
     }
 
     /// The timed trials of one clip, by variant and repeat.

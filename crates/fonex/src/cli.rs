@@ -27,6 +27,7 @@ use crate::commands::standin::StandinCommand;
 use crate::commands::trend::TrendOptions;
 use crate::commands::try_engine::TryOptions;
 use crate::commands::turns::TurnsOptions;
+use crate::commands::watch::WatchOptions;
 use crate::commands::windows::WindowsOptions;
 
 /// Benchmarks speech recognition and synthesis engines against a labelled corpus, with honest uncertainty.
@@ -54,6 +55,8 @@ pub enum Command {
     },
     /// Execute a plan of the bench file; an interrupted run is resumed
     Run(RunOptions),
+    /// Follow a run as it goes: a page on loopback, or this terminal
+    Watch(WatchOptions),
     /// Run the same clips with several window lengths or pause rules; chart error rate against delay
     Windows(WindowsOptions),
     /// Load-test the engines of a plan and find the highest rate they sustain

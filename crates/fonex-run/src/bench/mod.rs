@@ -220,6 +220,12 @@ pub fn store_to_change(bench: &Path) -> Result<Store, RunError> {
     Ok(Store::open(&existing_folder(bench)?)?)
 }
 
+/// Whether something was stored beside a bench file.
+#[must_use]
+pub fn has_store(bench: &Path) -> bool {
+    existing_folder(bench).is_ok()
+}
+
 fn existing_folder(bench: &Path) -> Result<PathBuf, RunError> {
     let folder = folder_of(bench).join(".fonex");
     if !folder.join("runs.db").is_file() {

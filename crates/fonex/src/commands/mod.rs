@@ -32,6 +32,7 @@ pub mod trend;
 pub mod try_engine;
 pub mod turns;
 mod varied;
+pub mod watch;
 pub mod windows;
 
 use fonex_analysis::{RunView, VariantView, Wanted};
@@ -78,6 +79,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Export(options) => export::export(&options),
         Command::Import(options) => import::import(&options),
         Command::Report(options) => report::report(&options),
+        Command::Watch(options) => watch::watch(&options),
         Command::Panel { command } => panel::panel(&command),
         Command::Completions(options) => completions::completions(&options),
     }

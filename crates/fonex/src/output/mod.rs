@@ -2,6 +2,7 @@
 
 mod notes;
 mod progress;
+mod screen;
 mod speech;
 mod words;
 
@@ -18,6 +19,7 @@ pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
 pub use fonex_report::{Cell, Table};
 pub use notes::{in_pieces, percent, rate_with_interval, timing_notes};
 pub use progress::{RunBar, clip_bar};
+pub use screen::Screen;
 pub use speech::{sound_picture, speech_lines};
 pub use words::{thread_key, thread_lines};
 

@@ -23,6 +23,10 @@ const PATIENCE: Duration = Duration::from_secs(90);
 
 impl Browser {
     pub fn open(page: &Path, fragment: &str) -> Self {
+        Self::at(&format!("file://{}{fragment}", page.display()))
+    }
+
+    pub fn at(address: &str) -> Self {
         let profile = tempfile::tempdir().unwrap();
         let flags = "--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
              --disable-component-update --disable-sync --mute-audio --remote-debugging-port=0 --window-size=1280,800";
@@ -48,7 +52,7 @@ impl Browser {
         for domain in ["Page", "Runtime", "Log", "Accessibility"] {
             browser.call(&format!("{domain}.enable"), json!({}));
         }
-        browser.go(&format!("file://{}{fragment}", page.display()));
+        browser.go(address);
         browser
     }
 

@@ -1,21 +1,18 @@
-//! From stored trials to facts: what each trial contributes to every measure, computed once under a text profile and kept
-//! beside the trials.
-
-use std::collections::HashMap;
+//! Taking the facts from trials: each is compared with its label and observed by every fact of its task.
 
 use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::latency::measure_live;
-use fonex_core::measures::{FACTS_VERSION, Fact, HearingCounts, Trial, Trials, facts_of};
+use fonex_core::measures::{Fact, HearingCounts, Trial, Trials, facts_of};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Task};
 use fonex_engines::lists_language;
 use fonex_formats::in_parallel;
-use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError, StoredTrial, TrialRecord};
+use fonex_store::{KeptFact, Run, Store, StoreError, StoredTrial, TrialRecord};
 
-use crate::checksum::profile_checksum;
+use super::{EXTRAS, PLACES, chunk_name};
 use crate::column::Column;
-use crate::extras::{AskedText, Extras, ExtrasBuilder};
+use crate::extras::{AskedText, ExtrasBuilder};
 use crate::labels::{Labels, StoredLabel};
 use crate::markup::PlainTwins;
 use crate::rounds::in_rounds;
@@ -27,123 +24,12 @@ const ROUND: usize = 1 << 13;
 /// Trials of a chunk in the store. This many of each variant have all their facts in memory.
 const CHUNK: usize = 1 << 14;
 
-/// The place of each trial's clip in its corpus; the column that says how many trials there are.
-const PLACES: &str = "place";
-/// What is kept of a variant beside its facts.
-const EXTRAS: &str = "extras";
-
-/// Where the facts of a run are found.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Facts {
-    key: FactsKey,
-    /// The facts by variant and name, where the store may only be read.
-    held: Option<HashMap<(usize, String), Vec<u8>>>,
-    /// Facts that were computed later and could not be kept.
-    beside: HashMap<(usize, String), Vec<u8>>,
-}
-
-impl Facts {
-    /// The facts of a run under a text profile: kept ones, or else computed now and kept.
-    ///
-    /// # Errors
-    /// When the store cannot be read, or writing to it fails half-way.
-    pub fn of(store: &mut Store, run: &Run, profile: &TextProfile) -> Result<Self, StoreError> {
-        store.check_variants(run.id, run.variants.len())?;
-        // A finished run gets no further trial.
-        let trials = if run.state == RunState::Finished { 0 } else { store.trial_count(run.id)? };
-        let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
-        let mut facts = Self { key, held: None, beside: HashMap::new() };
-        if store.kept_fact(&facts.key, 0, EXTRAS)?.is_some() {
-            return Ok(facts);
-        }
-        let kept = store.keep_facts(facts.key.clone()).and_then(|keeping| {
-            gather(store, run, profile, &mut |fact| keeping.add(&fact))?;
-            keeping.finish()
-        });
-        // A store that may only be read, or has no room left, is read all the same.
-        if kept.is_err() {
-            let held = facts.held.insert(HashMap::new());
-            gather(store, run, profile, &mut |fact| {
-                held.insert((fact.variant, fact.fact), fact.record);
-                Ok(())
-            })?;
-        }
-        Ok(facts)
-    }
-
-    /// The place of each timed trial's clip.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    pub fn places(&self, store: &Store, variant: usize) -> Result<Vec<u32>, StoreError> {
-        Ok(self.column(store, variant, PLACES, 1)?.numbers.iter().map(|place| *place as u32).collect())
-    }
-
-    /// The rows of a fact, trial by trial.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    pub fn fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Column, StoreError> {
-        self.column(store, variant, fact.id, fact.width)
-    }
-
-    /// What is known of a variant beside its facts.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    pub fn extras(&self, store: &Store, variant: usize) -> Result<Extras, StoreError> {
-        let record = self.kept(store, variant, EXTRAS)?;
-        Ok(record.as_deref().map(serde_json::from_slice).transpose()?.unwrap_or_default())
-    }
-
-    /// A record that was kept under these facts.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    pub(crate) fn kept(&self, store: &Store, variant: usize, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
-        match &self.held {
-            Some(held) => Ok(held.get(&(variant, name.to_owned())).cloned()),
-            None => match self.beside.get(&(variant, name.to_owned())) {
-                Some(record) => Ok(Some(record.clone())),
-                None => store.kept_fact(&self.key, variant, name),
-            },
-        }
-    }
-
-    /// Keeps a record under these facts, or holds it where the store may only be read.
-    pub(crate) fn keep_or_hold(&mut self, store: &Store, fact: KeptFact) {
-        if let Some(held) = &mut self.held {
-            held.insert((fact.variant, fact.fact), fact.record);
-        } else if store.keep_fact(&self.key, &fact).is_err() {
-            self.beside.insert((fact.variant, fact.fact), fact.record);
-        }
-    }
-
-    /// Keeps a record under these facts, for as long as they are kept.
-    pub(crate) fn keep(&self, store: &Store, variant: usize, name: String, record: Vec<u8>) {
-        // A store that may only be read is read all the same.
-        drop(store.keep_fact(&self.key, &KeptFact { variant, fact: name, record }));
-    }
-
-    fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
-        let mut chunks = Vec::new();
-        while let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunks.len()))? {
-            chunks.push(bytes);
-        }
-        Ok(Column::of_chunks(width, chunks))
-    }
-}
-
-pub(crate) fn chunk_name(fact: &str, chunk: usize) -> String {
-    format!("{fact}/{chunk}")
-}
-
 /// What every trial of a run is measured with.
-struct Around<'r> {
+pub(crate) struct Around<'r> {
     run: &'r Run,
     profile: &'r TextProfile,
     /// By variant: the facts of its task.
-    facts: Vec<Vec<&'static Fact>>,
+    pub(crate) facts: Vec<Vec<&'static Fact>>,
     /// By variant: what a unit of use costs.
     prices: Vec<Option<UnitCosts>>,
     empty: &'r ScoreBuilder,
@@ -151,7 +37,7 @@ struct Around<'r> {
 }
 
 /// Trials that were read together, and the labels of their clips.
-struct Round {
+pub(crate) struct Round {
     trials: Vec<InRound>,
     labels: Vec<StoredLabel>,
 }
@@ -191,13 +77,13 @@ impl UnitCosts {
 }
 
 /// The facts of one trial, in the order of its variant's facts.
-struct Observed {
-    variant: usize,
-    place: u32,
+pub(crate) struct Observed {
+    pub(crate) variant: usize,
+    pub(crate) place: u32,
     in_pieces: bool,
     /// What was asked for, where the trial is not of hearing.
     asked: Option<AskedText>,
-    rows: Vec<Vec<f64>>,
+    pub(crate) rows: Vec<Vec<f64>>,
 }
 
 /// One variant's columns so far.
@@ -209,7 +95,7 @@ struct Gathering {
 }
 
 /// Takes the facts from all trials and hands them over chunk by chunk.
-fn gather(
+pub(super) fn gather(
     store: &Store,
     run: &Run,
     profile: &TextProfile,
@@ -226,7 +112,7 @@ fn gather(
         let mut gathering: Vec<Gathering> =
             variants.map(|(variant, facts)| Gathering::new(variant.task, facts)).collect();
         for round in rounds {
-            around.take_in(round, &mut gathering, kept)?;
+            around.take_in(&round, &mut gathering, kept)?;
         }
         Ok(gathering)
     })?;
@@ -238,7 +124,7 @@ fn gather(
 }
 
 impl Round {
-    fn of(labels: &Labels<'_>, trials: Vec<StoredTrial>) -> Result<Self, StoreError> {
+    pub(crate) fn of(labels: &Labels<'_>, trials: Vec<StoredTrial>) -> Result<Self, StoreError> {
         let of_trials: Vec<Option<u32>> = trials.iter().map(|trial| labels.place(trial.clip_id())).collect();
         let mut places: Vec<u32> = of_trials.iter().flatten().copied().collect();
         places.sort_unstable();
@@ -251,7 +137,7 @@ impl Round {
 }
 
 impl<'r> Around<'r> {
-    fn new(
+    pub(crate) fn new(
         store: &Store,
         run: &'r Run,
         profile: &'r TextProfile,
@@ -283,10 +169,22 @@ impl<'r> Around<'r> {
     /// Measures some trials on all cores and puts them behind those before.
     fn take_in(
         &self,
-        round: Round,
+        round: &Round,
         gathering: &mut [Gathering],
         kept: &mut dyn FnMut(KeptFact),
     ) -> Result<(), StoreError> {
+        for (trial, observed) in self.observe_all(round)? {
+            let asked = observed.as_ref().and_then(|observed| observed.asked);
+            gathering[trial.key.variant].extras.add(&trial, asked);
+            if let Some(observed) = observed {
+                gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
+            }
+        }
+        Ok(())
+    }
+
+    /// Every trial of a round with what it contributes to its variant's facts; nothing of warm-up trials.
+    pub(crate) fn observe_all(&self, round: &Round) -> Result<Vec<(TrialRecord, Option<Observed>)>, StoreError> {
         let parts: Vec<&[InRound]> = round.trials.chunks(PART).collect();
         let observed = in_parallel(&parts, |part| {
             let mut builder = self.empty.clone();
@@ -300,16 +198,11 @@ impl<'r> Around<'r> {
             };
             part.iter().map(observe).collect::<Result<Vec<_>, _>>()
         });
+        let mut all = Vec::with_capacity(round.trials.len());
         for part in observed {
-            for (trial, observed) in part? {
-                let asked = observed.as_ref().and_then(|observed| observed.asked);
-                gathering[trial.key.variant].extras.add(&trial, asked);
-                if let Some(observed) = observed {
-                    gathering[observed.variant].add(&observed, &self.facts[observed.variant], kept);
-                }
-            }
+            all.extend(part?);
         }
-        Ok(())
+        Ok(all)
     }
 
     /// None where the label cannot be parsed.

@@ -1,0 +1,127 @@
+//! From stored trials to facts: what each trial contributes to every measure, computed once under a text profile and kept
+//! beside the trials.
+
+mod gather;
+
+use std::collections::HashMap;
+
+use fonex_core::measures::{FACTS_VERSION, Fact};
+use fonex_core::text::TextProfile;
+use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError};
+
+use crate::checksum::profile_checksum;
+use crate::column::Column;
+use crate::extras::Extras;
+use gather::gather;
+pub(crate) use gather::{Around, Observed, Round};
+
+/// The place of each trial's clip in its corpus; the column that says how many trials there are.
+const PLACES: &str = "place";
+/// What is kept of a variant beside its facts.
+const EXTRAS: &str = "extras";
+
+/// Where the facts of a run are found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Facts {
+    key: FactsKey,
+    /// The facts by variant and name, where the store may only be read.
+    held: Option<HashMap<(usize, String), Vec<u8>>>,
+    /// Facts that were computed later and could not be kept.
+    beside: HashMap<(usize, String), Vec<u8>>,
+}
+
+impl Facts {
+    /// The facts of a run under a text profile: kept ones, or else computed now and kept.
+    ///
+    /// # Errors
+    /// When the store cannot be read, or writing to it fails half-way.
+    pub fn of(store: &mut Store, run: &Run, profile: &TextProfile) -> Result<Self, StoreError> {
+        store.check_variants(run.id, run.variants.len())?;
+        // A finished run gets no further trial.
+        let trials = if run.state == RunState::Finished { 0 } else { store.trial_count(run.id)? };
+        let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
+        let mut facts = Self { key, held: None, beside: HashMap::new() };
+        if store.kept_fact(&facts.key, 0, EXTRAS)?.is_some() {
+            return Ok(facts);
+        }
+        let kept = store.keep_facts(facts.key.clone()).and_then(|keeping| {
+            gather(store, run, profile, &mut |fact| keeping.add(&fact))?;
+            keeping.finish()
+        });
+        // A store that may only be read, or has no room left, is read all the same.
+        if kept.is_err() {
+            let held = facts.held.insert(HashMap::new());
+            gather(store, run, profile, &mut |fact| {
+                held.insert((fact.variant, fact.fact), fact.record);
+                Ok(())
+            })?;
+        }
+        Ok(facts)
+    }
+
+    /// The place of each timed trial's clip.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn places(&self, store: &Store, variant: usize) -> Result<Vec<u32>, StoreError> {
+        Ok(self.column(store, variant, PLACES, 1)?.numbers.iter().map(|place| *place as u32).collect())
+    }
+
+    /// The rows of a fact, trial by trial.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Column, StoreError> {
+        self.column(store, variant, fact.id, fact.width)
+    }
+
+    /// What is known of a variant beside its facts.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn extras(&self, store: &Store, variant: usize) -> Result<Extras, StoreError> {
+        let record = self.kept(store, variant, EXTRAS)?;
+        Ok(record.as_deref().map(serde_json::from_slice).transpose()?.unwrap_or_default())
+    }
+
+    /// A record that was kept under these facts.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(crate) fn kept(&self, store: &Store, variant: usize, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        match &self.held {
+            Some(held) => Ok(held.get(&(variant, name.to_owned())).cloned()),
+            None => match self.beside.get(&(variant, name.to_owned())) {
+                Some(record) => Ok(Some(record.clone())),
+                None => store.kept_fact(&self.key, variant, name),
+            },
+        }
+    }
+
+    /// Keeps a record under these facts, or holds it where the store may only be read.
+    pub(crate) fn keep_or_hold(&mut self, store: &Store, fact: KeptFact) {
+        if let Some(held) = &mut self.held {
+            held.insert((fact.variant, fact.fact), fact.record);
+        } else if store.keep_fact(&self.key, &fact).is_err() {
+            self.beside.insert((fact.variant, fact.fact), fact.record);
+        }
+    }
+
+    /// Keeps a record under these facts, for as long as they are kept.
+    pub(crate) fn keep(&self, store: &Store, variant: usize, name: String, record: Vec<u8>) {
+        // A store that may only be read is read all the same.
+        drop(store.keep_fact(&self.key, &KeptFact { variant, fact: name, record }));
+    }
+
+    fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
+        let mut chunks = Vec::new();
+        while let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunks.len()))? {
+            chunks.push(bytes);
+        }
+        Ok(Column::of_chunks(width, chunks))
+    }
+}
+
+pub(crate) fn chunk_name(fact: &str, chunk: usize) -> String {
+    format!("{fact}/{chunk}")
+}
