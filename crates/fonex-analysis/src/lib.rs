@@ -44,6 +44,6 @@ pub use readings::{Reading, each_reading, hardest};
 pub use sheet::{Sheet, SliceKey};
 pub use sound::{Likeness, Recordings, likeness, sound_between};
 pub use suspects::{LabelsOnTrial, SuspectClip, TryingEngine, try_labels};
-pub use trend::{Break, ChangeFinding, Followed, Point, Series, follow};
+pub use trend::{AxisMark, Break, ChangeFinding, Followed, MarkKind, Point, Series, follow};
 pub use view::{CostSummary, DisputedClips, RunView, SliceView, VariantView};
 pub use voices::{Natural, VoiceCard, natural};

@@ -30,6 +30,9 @@ pub struct Series {
     /// Where runs stop being comparable: nothing is tested across such a place.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub breaks: Vec<Break>,
+    /// Everything that is otherwise from a run on, whether or not runs are compared across it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub marks: Vec<AxisMark>,
     /// What was drawn.
     pub unit: DrawnUnit,
     /// What makes its figures less sure.
@@ -50,6 +53,9 @@ pub struct Point {
     pub label: Option<String>,
     /// When it started.
     pub started_at: String,
+    /// The commit it is of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub commit: Option<String>,
     /// What the engine said its version is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub engine_version: Option<String>,
@@ -83,6 +89,9 @@ pub struct ChangeFinding {
     /// Slices in which it is seen; left out where none is sure, and where nobody looked.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub slices: Vec<String>,
+    /// What else is otherwise from that run on: what the change may come from.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<AxisMark>,
     /// Clips that suffered most from a change to the worse.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub clips_harmed: Vec<String>,
@@ -95,6 +104,50 @@ pub struct Break {
     pub before: i64,
     /// What is otherwise: the corpus, the text profile, the machine, the version of Fonex.
     pub what: String,
+}
+
+/// Something that is otherwise from a run on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct AxisMark {
+    /// Number of the first run that is otherwise.
+    pub before: i64,
+    /// What kind of thing.
+    pub kind: MarkKind,
+    /// From what to what.
+    pub what: String,
+}
+
+/// What may be otherwise from a run on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MarkKind {
+    /// The version that the engine tells.
+    Engine,
+    /// The labels or the sound.
+    Corpus,
+    /// The text profile.
+    TextProfile,
+    /// The machine.
+    Machine,
+    /// Fonex itself.
+    Fonex,
+}
+
+impl MarkKind {
+    /// Every kind, in the order of its declaration.
+    pub const ALL: [Self; 5] = [Self::Engine, Self::Corpus, Self::TextProfile, Self::Machine, Self::Fonex];
+
+    /// Its letter on an axis, and its name.
+    #[must_use]
+    pub const fn names(self) -> (char, &'static str) {
+        match self {
+            Self::Engine => ('E', "engine version"),
+            Self::Corpus => ('C', "corpus"),
+            Self::TextProfile => ('T', "text profile"),
+            Self::Machine => ('M', "machine"),
+            Self::Fonex => ('F', "Fonex"),
+        }
+    }
 }
 
 /// What is followed.
@@ -140,7 +193,10 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
     };
     let drawn = unit.or_else(|| natural(&steps)).unwrap_or(DrawnUnit::Clip);
     let points: Vec<Point> = steps.iter().map(|step| step.point(measure)).collect();
-    let breaks = breaks(&steps, measure);
+    let turns = turns(&steps, measure);
+    // What the engine says of itself is what is measured: it marks, and parts nothing.
+    let parts = |turn: &&Turn| turn.said;
+    let breaks = || turns.iter().filter(parts);
     let fewest = points.iter().map(|point| point.clips).filter(|clips| *clips > 0).min().unwrap_or(u64::MAX);
     let mut series = Series {
         variant: variant.to_owned(),
@@ -148,19 +204,24 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         slice: slice.map(|(by, value)| format!("{by}={value}")),
         points,
         changes: Vec::new(),
-        breaks: breaks.iter().map(|(_, told, _)| told.clone()).collect(),
+        breaks: breaks().map(|turn| Break { before: turn.mark.before, what: turn.what.clone() }).collect(),
+        marks: turns.iter().map(|turn| turn.mark.clone()).collect(),
         unit: drawn,
         cautions: few_clips(fewest).into_iter().collect(),
         withheld: None,
     };
     // Testing restarts behind every break that the measure minds.
-    let mut starts: Vec<usize> = breaks.iter().filter(|(_, _, minds)| *minds).map(|(at, _, _)| *at).collect();
+    let mut starts: Vec<usize> = breaks().filter(|turn| turn.minds).map(|turn| turn.at).collect();
     starts.insert(0, 0);
     starts.push(steps.len());
     for segment in starts.windows(2) {
         let (changes, withheld) = changes(&steps[segment[0]..segment[1]], measure, drawn);
         series.changes.extend(changes);
         series.withheld = series.withheld.or(withheld);
+    }
+    for change in &mut series.changes {
+        let here = turns.iter().filter(|turn| turn.mark.before == change.from);
+        change.with = here.map(|turn| turn.mark.clone()).collect();
     }
     Ok(series)
 }
@@ -191,6 +252,7 @@ impl<'r> Step<'r> {
             run: run.id,
             label: run.label.clone(),
             started_at: run.started_at.clone(),
+            commit: run.commit.clone(),
             engine_version: self.variant.variant.engine_version.clone(),
             clips: self.contributing.len() as u64,
             value: figure.map(|figure| figure.value),
@@ -199,29 +261,53 @@ impl<'r> Step<'r> {
     }
 }
 
-/// Where runs stop being comparable: the place, what to say, and whether testing must restart there.
-fn breaks(steps: &[Step<'_>], measure: &Measure) -> Vec<(usize, Break, bool)> {
-    let mut breaks = Vec::new();
+/// A place between two runs at which something is otherwise.
+struct Turn {
+    at: usize,
+    mark: AxisMark,
+    /// What to say of it.
+    what: String,
+    /// Whether it is said with the series, as a place at which runs stop being comparable.
+    said: bool,
+    /// Whether testing must restart there.
+    minds: bool,
+}
+
+/// What is otherwise from one run to the next.
+fn turns(steps: &[Step<'_>], measure: &Measure) -> Vec<Turn> {
+    let mut turns = Vec::new();
+    let timed = measure.fact.timed;
     for (at, pair) in steps.windows(2).enumerate() {
         let (before, after) = (&pair[0].run.run, &pair[1].run.run);
-        let machine = unlike_machines(before, after);
-        let timed = measure.fact.timed;
-        for (what, minds) in [
-            ((before.corpus_checksum != after.corpus_checksum).then(|| "the corpus changed".to_owned()), true),
-            ((pair[0].run.profile() != pair[1].run.profile()).then(|| "the text profile changed".to_owned()), true),
-            (machine.map(|why| format!("the machine: {why}")).filter(|_| timed), true),
-            (
-                (before.fonex_version != after.fonex_version)
-                    .then(|| format!("Fonex changed from {} to {}", before.fonex_version, after.fonex_version)),
-                timed,
-            ),
-        ] {
-            if let Some(what) = what {
-                breaks.push((at + 1, Break { before: after.id, what }, minds));
-            }
+        let mut turn = |kind: MarkKind, what: String, from_to: String, said: bool, minds: bool| {
+            let mark = AxisMark { before: after.id, kind, what: from_to };
+            turns.push(Turn { at: at + 1, mark, what, said, minds });
+        };
+        let versions = [0, 1].map(|side| pair[side].variant.variant.engine_version.as_deref());
+        if let [Some(old), Some(new)] = versions
+            && old != new
+        {
+            turn(MarkKind::Engine, String::new(), format!("{old} → {new}"), false, false);
+        }
+        if before.corpus_checksum != after.corpus_checksum {
+            let short = |checksum: &str| checksum.get(..8).unwrap_or_default().to_owned();
+            let from_to = format!("{} → {}", short(&before.corpus_checksum), short(&after.corpus_checksum));
+            turn(MarkKind::Corpus, "the corpus changed".to_owned(), from_to, true, true);
+        }
+        if pair[0].run.profile() != pair[1].run.profile() {
+            let from_to = format!("{} → {}", pair[0].run.profile().name, pair[1].run.profile().name);
+            turn(MarkKind::TextProfile, "the text profile changed".to_owned(), from_to, true, true);
+        }
+        if let Some(why) = unlike_machines(before, after) {
+            turn(MarkKind::Machine, format!("the machine: {why}"), why, timed, true);
+        }
+        if before.fonex_version != after.fonex_version {
+            let what = format!("Fonex changed from {} to {}", before.fonex_version, after.fonex_version);
+            let from_to = format!("{} → {}", before.fonex_version, after.fonex_version);
+            turn(MarkKind::Fonex, what, from_to, true, timed);
         }
     }
-    breaks
+    turns
 }
 
 /// The changes of comparable runs, each looked at once in its turn; behind a change the series restarts.
@@ -251,6 +337,7 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
                 shape: change.shape,
                 clips: shared.len() as u64,
                 slices: Vec::new(),
+                with: Vec::new(),
                 clips_harmed: Vec::new(),
             });
             // The runs since the change are the new level; of a creep the last one is.

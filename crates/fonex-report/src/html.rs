@@ -237,7 +237,7 @@ mod tests {
         assert!(!page.contains("<img") && !page.contains("\"'>"), "{page}");
         assert_eq!(
             page.matches("&lt;script&gt;").count(),
-            45,
+            43,
             "every field is shown, the title and those of tables twice"
         );
         assert_eq!(page.matches("\\u003cscript").count(), 3, "the name, the id and the text of the clips to explore");

@@ -122,6 +122,7 @@ mod tests {
             interval: Some((0.05, 0.3)),
             change: None,
             breaks: false,
+            letters: String::new(),
         });
         let line = TrendLine { name: "a".to_owned(), marks: marks.collect() };
         terminal_trend(&line, Unit::Share, width).lines().map(str::to_owned).collect()

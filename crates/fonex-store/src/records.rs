@@ -61,6 +61,8 @@ pub struct NewRun {
     pub label: Option<String>,
     /// The plan's name in the bench file.
     pub plan: String,
+    /// The commit of the sources it was made of.
+    pub commit: Option<String>,
     /// When it started, RFC 3339 in UTC.
     pub started_at: String,
     /// Seed of everything random in it.
@@ -101,6 +103,9 @@ pub struct Run {
     pub label: Option<String>,
     /// The plan's name.
     pub plan: String,
+    /// The commit of the sources it was made of, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub commit: Option<String>,
     /// How far it has come.
     pub state: RunState,
     /// When it started, RFC 3339 in UTC.

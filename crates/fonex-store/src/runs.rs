@@ -21,6 +21,8 @@ pub enum RunRef {
 #[derive(Serialize, Deserialize)]
 struct RunRest {
     seed: u64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    commit: Option<String>,
     fonex_version: String,
     text_profile: fonex_core::text::TextProfile,
     corpus_path: String,
@@ -71,6 +73,7 @@ impl Store {
     fn insert_run(&self, run: &NewRun) -> Result<i64, StoreError> {
         let rest = RunRest {
             seed: run.seed,
+            commit: run.commit.clone(),
             fonex_version: run.fonex_version.clone(),
             text_profile: run.text_profile.clone(),
             corpus_path: run.corpus_path.clone(),
@@ -301,6 +304,7 @@ fn read_run(row: &Row<'_>) -> Result<Run, StoreError> {
         finished_at: row.get(5)?,
         corpus_checksum: row.get(6)?,
         seed: rest.seed,
+        commit: rest.commit,
         fonex_version: rest.fonex_version,
         text_profile: rest.text_profile,
         corpus_path: rest.corpus_path,

@@ -36,6 +36,7 @@ fn variant(name: &str) -> Variant {
 
 fn new_run(label: &str) -> NewRun {
     NewRun {
+        commit: None,
         label: Some(label.to_owned()),
         plan: "p".into(),
         started_at: "2026-01-02T03:04:05Z".into(),

@@ -19,6 +19,7 @@ fn clip(id: &str) -> Clip {
 
 fn new_run(label: Option<&str>) -> NewRun {
     NewRun {
+        commit: None,
         label: label.map(str::to_owned),
         plan: "hear".into(),
         started_at: "2026-01-02T03:04:05Z".into(),

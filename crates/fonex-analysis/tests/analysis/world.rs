@@ -41,6 +41,7 @@ impl World {
 
     pub fn add(&mut self, script: Script) -> Run {
         let run = NewRun {
+            commit: None,
             label: Some(script.label),
             plan: "plan".into(),
             started_at: "2026-01-02T03:04:05Z".into(),

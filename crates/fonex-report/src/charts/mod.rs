@@ -13,7 +13,7 @@ pub use intervals::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interva
 pub use latency::{LatencySeries, latency_svg};
 pub use plane::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 pub use sound::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
-pub use trend::{ChangeMark, TrendChart, TrendLimit, TrendLine, TrendMark, trend_svg};
+pub use trend::{ChangeMark, TrendChart, TrendLimit, TrendLine, TrendMark, trend_svg, trends_svg};
 pub use turns::{TurnBar, turns_svg};
 
 use plotters::coord::Shift;

@@ -30,10 +30,12 @@ fn all_charts(name: &str, numbers: &[f64]) -> Vec<(&'static str, String)> {
             interval: (run % 3 != 0).then(|| pair(run + from)),
             change: [None, Some(ChangeMark::Worse), Some(ChangeMark::Better), Some(ChangeMark::Other)][run % 4],
             breaks: run == 6,
+            letters: if run == 6 { "CE".to_owned() } else { String::new() },
         })
     };
     let lines = (0..8).map(|at| TrendLine { name: name.to_owned(), marks: marks(at).collect() });
     let trend = |lines| TrendChart {
+        measure: "wer".into(),
         title: name.to_owned(),
         unit: Unit::Share,
         note: name.to_owned(),
@@ -189,11 +191,13 @@ fn every_series_of_a_trend_has_a_look_of_its_own() {
         interval: Some((0.05, 0.2)),
         change: None,
         breaks: false,
+        letters: String::new(),
     };
     let lines: Vec<TrendLine> = (0..12)
         .map(|at| TrendLine { name: format!("variant-{at:02}"), marks: vec![mark("w41"), mark("w42")] })
         .collect();
     let chart = TrendChart {
+        measure: "wer".into(),
         title: "WER".into(),
         unit: Unit::Share,
         note: String::new(),

@@ -40,6 +40,8 @@ pub struct Bench {
     pub checksum: String,
     /// Overrides given on the command line.
     pub overrides: Vec<String>,
+    /// The commit that its runs are told to be of; that of the repository around the bench file where it is none.
+    pub commit: Option<String>,
     /// The corpus of plans that name none.
     pub corpus: Option<String>,
     /// Seed of everything random.

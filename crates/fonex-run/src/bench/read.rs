@@ -159,6 +159,7 @@ fn check(
         folder: folder_of(path).to_owned(),
         checksum: checksum::of_bytes(text.as_bytes()),
         overrides: set.to_vec(),
+        commit: None,
         corpus: file.corpus,
         seed: file.seed,
         player: file.player,

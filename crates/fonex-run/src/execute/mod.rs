@@ -2,6 +2,7 @@
 
 mod budget;
 mod busy;
+mod commit;
 mod crew;
 mod interrupt;
 mod machine;

@@ -12,6 +12,7 @@ use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
 use serde::Serialize;
 
 use super::busy::while_watching;
+use super::commit::commit_around;
 use super::crew::Crew;
 use super::interrupt::Interrupt;
 use super::machine;
@@ -275,6 +276,7 @@ fn new_run(
         label: label.map(str::to_owned),
         plan: plan.name.clone(),
         started_at: machine::now(),
+        commit: bench.commit.clone().or_else(|| commit_around(&bench.folder)),
         seed: bench.seed,
         fingerprint,
         fonex_version: env!("CARGO_PKG_VERSION").to_owned(),

@@ -153,6 +153,7 @@ impl DemoFolder {
             dry_run: false,
             plan: Some(plan.to_owned()),
             label: label.map(str::to_owned),
+            commit: None,
             overrides: overrides.to_vec(),
             anew: false,
             bench: self.bench.clone(),
@@ -175,6 +176,7 @@ impl DemoFolder {
             dry_run: false,
             plan: Some("services".to_owned()),
             label: None,
+            commit: None,
             overrides: SERVED.iter().map(|engine| format!("engine.{engine}.settings.port={port}")).collect(),
             anew: false,
             bench: BenchArg { bench: self.folder.join("services.toml") },
@@ -262,6 +264,8 @@ impl DemoFolder {
 
     fn trend(&self) -> Result<(), Failure> {
         trend::trend_of_runs(&trend::TrendOptions {
+            by: Vec::new(),
+            at: trend::At::Label,
             plan: Some("weekly".to_owned()),
             variant: None,
             slice: None,

@@ -100,6 +100,7 @@ fn new_run(head: &RunFileHead, clips: Vec<Clip>, label: Option<String>) -> NewRu
     let run = head.run.clone();
     NewRun {
         label: label.or(run.label),
+        commit: run.commit,
         plan: run.plan,
         started_at: run.started_at,
         seed: run.seed,

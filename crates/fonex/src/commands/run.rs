@@ -25,6 +25,9 @@ pub struct RunOptions {
     /// Label of this run, such as a week or a build
     #[arg(long)]
     pub label: Option<String>,
+    /// Commit of what is measured; without it, that of the repository around the bench file
+    #[arg(long, value_name = "COMMIT", value_parser = short_name)]
+    pub commit: Option<String>,
     /// Override a bench file value for this run, such as plan.hear.repeats=3
     #[arg(long = "set", value_name = "PATH=VALUE")]
     pub overrides: Vec<String>,
@@ -43,16 +46,25 @@ pub struct RunOptions {
     pub format: FormatArg,
 }
 
+/// A name of a commit: one word that fits a line.
+fn short_name(typed: &str) -> Result<String, String> {
+    let fits = (1..=80).contains(&typed.len()) && typed.bytes().all(|byte| byte.is_ascii_graphic());
+    if fits { Ok(typed.to_owned()) } else { Err("expected a word of up to 80 letters, digits and signs".to_owned()) }
+}
+
 /// The bench file with what the command line changes in it.
 fn bench_of(options: &RunOptions) -> Result<Bench, Failure> {
-    let bench = read_bench(&options.bench.bench, &options.overrides)?;
+    let mut bench = read_bench(&options.bench.bench, &options.overrides)?;
+    bench.commit.clone_from(&options.commit);
     if options.heard_by.is_empty() {
         return Ok(bench);
     }
     let plan = &bench.plan(options.plan.as_deref())?.name;
     let heard_by = format!("plan.{plan}.heard_by={}", serde_json::json!(options.heard_by));
     let overrides: Vec<String> = options.overrides.iter().cloned().chain([heard_by]).collect();
-    Ok(read_bench(&options.bench.bench, &overrides)?)
+    let mut bench = read_bench(&options.bench.bench, &overrides)?;
+    bench.commit.clone_from(&options.commit);
+    Ok(bench)
 }
 
 pub fn run(options: &RunOptions) -> Result<Code, Failure> {

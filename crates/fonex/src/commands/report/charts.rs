@@ -103,7 +103,7 @@ fn over_runs(store: &Store, runs: &[RunView], measure: &'static Measure) -> Resu
     }
     all.iter_mut().try_for_each(|series| locate(store, runs, series))?;
     let lines: Vec<String> = all.iter().flat_map(trend::in_words).map(|line| line.trim().to_owned()).collect();
-    Ok(trend::charts(&all, &trend::Limits::default(), None).first().map(|chart| {
+    Ok(trend::charts(&all, &trend::Limits::default(), None, trend::At::Label).first().map(|chart| {
         let told =
             if lines.is_empty() { "No significant change.".to_owned() } else { format!("{}.", lines.join("; ")) };
         ChartFigure {

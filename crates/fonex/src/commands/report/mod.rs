@@ -22,6 +22,7 @@ use fonex_formats::{Place, Problem};
 use fonex_report::figures::figure;
 use fonex_report::render_report;
 
+pub(super) use self::page::facts;
 use self::page::{Shown, page};
 pub use self::sounds::SoundForm;
 use self::sounds::Sounds;

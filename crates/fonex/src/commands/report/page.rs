@@ -210,7 +210,8 @@ fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
     tables
 }
 
-fn facts(runs: &[RunView]) -> Vec<(String, String)> {
+/// Where the figures of some runs come from, as name and value.
+pub fn facts(runs: &[RunView]) -> Vec<(String, String)> {
     let mut facts = Vec::new();
     for view in runs {
         let run = &view.run;
@@ -226,6 +227,7 @@ fn facts(runs: &[RunView]) -> Vec<(String, String)> {
         let profile = format!("{}, SHA-256 {}…", view.profile().name, &profile_checksum(view.profile())[..12]);
         let scoring = format!("text profile {profile}, seed {}, Fonex {}", run.seed, run.fonex_version);
         facts.push(("Scored with".into(), scoring));
+        facts.extend(run.commit.clone().map(|commit| ("Commit".to_owned(), commit)));
         let machine = &run.machine;
         let cores = plural(machine.cores as u64, "core");
         facts.push((

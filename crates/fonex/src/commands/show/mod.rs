@@ -228,6 +228,9 @@ fn header(view: &RunView) -> String {
             percent(Some(busy.own))
         );
     }
+    if let Some(commit) = &run.commit {
+        text += &format!("commit {commit}\n");
+    }
     if !run.overrides.is_empty() {
         text += &format!("set: {}\n", run.overrides.join(", "));
     }

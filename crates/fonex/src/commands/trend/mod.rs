@@ -1,31 +1,37 @@
 //! `fonex trend`: measures over runs, charted, with every change that is beyond chance and since when.
 
+mod drawn;
 mod limits;
 
 use clap::Args;
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use fonex_analysis::{ChangeFinding, Followed, RunView, Series, Wanted, follow, locate};
 use fonex_core::measures::{Measure, Unit, find};
-use fonex_core::verdict::{ChangeShape, DrawnUnit, Verdict};
+use fonex_core::verdict::{ChangeShape, DrawnUnit};
 use fonex_formats::{Place, Problem};
-use fonex_report::charts::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg};
 use fonex_report::figures::difference;
 use fonex_report::terminal_trend;
+use fonex_run::unknown;
 use fonex_store::{RunState, Store};
 
+pub use self::drawn::At;
+pub(super) use self::drawn::charts;
+use self::drawn::write;
 pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use super::{load_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table, plural, write_chart};
+use crate::output::{self, Cell, Table, plural};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
   fonex trend --plan weekly
   fonex trend --plan weekly --measure wer,latency_p95
-  fonex trend --plan weekly --slice wind=strong -o trend.png")]
+  fonex trend --plan weekly --slice wind=strong -o trend.png
+  fonex trend --plan weekly --measure wer,latency_p50 --by wind -o trend.html")]
 pub struct TrendOptions {
     /// Only runs of this plan
     #[arg(long)]
@@ -45,7 +51,13 @@ pub struct TrendOptions {
     /// Include unfinished runs
     #[arg(long)]
     pub unfinished: bool,
-    /// Write a chart to this file, .svg or .png
+    /// Also one series for each value of this tag, speaker or lang; may be repeated
+    #[arg(long, value_name = "TAG", conflicts_with = "slice")]
+    pub by: Vec<String>,
+    /// What runs are called on the axis
+    #[arg(long, value_enum, default_value = "label", value_name = "NAME")]
+    pub at: At,
+    /// Write it to this file: a chart as .svg or .png, several small ones side by side; or a page as .html
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]
@@ -53,6 +65,9 @@ pub struct TrendOptions {
     #[command(flatten)]
     pub format: FormatArg,
 }
+
+/// Values by which clips can be parted in one trend.
+const MOST_VALUES: usize = 24;
 
 pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     let mut store = store_to_read(&options.bench)?;
@@ -84,7 +99,14 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         }
         None => None,
     };
-    let mut all = series(&store, &runs, &measures, options, slice)?;
+    let slices = slices(&runs, slice, &options.by)?;
+    let mut all = Vec::new();
+    for measure in &measures {
+        for slice in &slices {
+            let slice = slice.as_ref().map(|(by, value)| (by.as_str(), value.as_str()));
+            all.extend(series(&store, &runs, measure, options, slice)?);
+        }
+    }
     all.iter_mut().try_for_each(|series| locate(&store, &runs, series))?;
     let limits = Limits::read(&options.bench);
     if all.is_empty() {
@@ -94,35 +116,56 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     }
     match options.format.format {
         Format::Json => output::print_json(&all)?,
-        Format::Table => print_page(&all, &limits, options.plan.as_deref())?,
+        Format::Table => print_page(&all, &limits, options)?,
         form => output::print_table(&points_table(&all), form)?,
     }
     if let Some(path) = &options.output {
-        let charts = charts(&all, &limits, options.plan.as_deref());
-        if charts.len() > 1 {
-            output::caution("a picture holds one measure: only the first is drawn");
-        }
-        write_chart(path, &trend_svg(&charts[0]))?;
+        write(path, &all, &charts(&all, &limits, options.plan.as_deref(), options.at), &runs)?;
     }
     Ok(Code::Done)
 }
 
-/// Every measure of every variant that has a figure, or of the one named.
+/// A slice as what is shared and its value; none for all clips.
+type ChosenSlice = Option<(String, String)>;
+
+/// All clips or the slice named, and every value of what clips are to be parted by.
+fn slices(runs: &[RunView], slice: Option<(&str, &str)>, by: &[String]) -> Result<Vec<ChosenSlice>, Failure> {
+    let mut slices = vec![slice.map(|(by, value)| (by.to_owned(), value.to_owned()))];
+    for by in by {
+        let keys = || runs.iter().flat_map(|run| &run.sheet().keys);
+        let mut values: Vec<&String> = keys().filter(|key| key.by == *by).flat_map(|key| &key.values).collect();
+        if values.is_empty() {
+            let place = Place::default().field("--by");
+            let known: BTreeSet<&String> = keys().map(|key| &key.by).collect();
+            return Err(unknown(format!("no clip has the tag \"{by}\""), by, known, place).into());
+        }
+        values.sort();
+        values.dedup();
+        if values.len() > MOST_VALUES {
+            let problem = Problem::new(format!("{by} has {} values", values.len()), Place::default().field("--by"));
+            return Err(problem
+                .expected(format!("at most {MOST_VALUES}; --slice {by}=VALUE follows one of them"))
+                .into());
+        }
+        slices.extend(values.into_iter().map(|value| Some((by.clone(), value.clone()))));
+    }
+    Ok(slices)
+}
+
+/// A measure of every variant that has a figure, or of the one named.
 fn series(
     store: &Store,
     runs: &[RunView],
-    measures: &[&'static Measure],
+    measure: &'static Measure,
     options: &TrendOptions,
     slice: Option<(&str, &str)>,
 ) -> Result<Vec<Series>, Failure> {
     let mut all = Vec::new();
-    for measure in measures {
-        for variant in variants(runs, measure, options.variant.as_deref()) {
-            let followed = Followed { variant, measure, slice, unit: options.unit.chosen() };
-            let series = follow(store, runs, followed)?;
-            if series.points.iter().any(|point| point.value.is_some()) {
-                all.push(series);
-            }
+    for variant in variants(runs, measure, options.variant.as_deref()) {
+        let followed = Followed { variant, measure, slice, unit: options.unit.chosen() };
+        let series = follow(store, runs, followed)?;
+        if series.points.iter().any(|point| point.value.is_some()) {
+            all.push(series);
         }
     }
     Ok(all)
@@ -145,55 +188,6 @@ fn run_name(label: Option<&String>, run: i64) -> String {
     label.cloned().unwrap_or_else(|| format!("run {run}"))
 }
 
-/// One chart a measure, every variant over the same runs.
-pub(super) fn charts(all: &[Series], limits: &Limits, plan: Option<&str>) -> Vec<TrendChart> {
-    let of_measure = all.chunk_by(|a, b| a.measure == b.measure);
-    of_measure.filter_map(|all| chart(all, limits, plan)).collect()
-}
-
-fn chart(all: &[Series], limits: &Limits, plan: Option<&str>) -> Option<TrendChart> {
-    let measure = find(&all.first()?.measure)?;
-    let mut runs: Vec<(i64, String)> = all
-        .iter()
-        .flat_map(|series| &series.points)
-        .map(|point| (point.run, run_name(point.label.as_ref(), point.run)))
-        .collect();
-    runs.sort();
-    runs.dedup();
-    let lines = all.iter().map(|series| TrendLine {
-        name: series.variant.clone(),
-        marks: runs.iter().map(|(run, label)| mark(series, *run, label)).collect(),
-    });
-    let broken = all.iter().any(|series| !series.breaks.is_empty());
-    let breaks = if broken { "; dotted: not comparable across" } else { "" };
-    // A limit of one variant says nothing of another.
-    let limits = if let [series] = all { limits.of(series, plan) } else { Vec::new() };
-    let names: Vec<&str> = limits.iter().map(|limit| limit.name.as_str()).collect();
-    let dashed = if names.is_empty() { String::new() } else { format!("; dashed: limit {}", names.join(", ")) };
-    Some(TrendChart {
-        title: title(&all[0]),
-        unit: measure.unit,
-        note: format!("band: 95 % interval over clips; ▲ worse, ▼ better from here on, significant{breaks}{dashed}"),
-        lines: lines.collect(),
-        limits,
-    })
-}
-
-fn mark(series: &Series, run: i64, label: &str) -> TrendMark {
-    let point = series.points.iter().find(|point| point.run == run);
-    TrendMark {
-        label: label.to_owned(),
-        value: point.and_then(|point| point.value),
-        interval: point.and_then(|point| point.interval).map(|i| (i.low, i.high)),
-        change: series.changes.iter().find(|change| shown_at(change) == run).map(|change| match change.verdict {
-            Verdict::Worse => ChangeMark::Worse,
-            Verdict::Better => ChangeMark::Better,
-            Verdict::Differs | Verdict::CannotTell => ChangeMark::Other,
-        }),
-        breaks: series.breaks.iter().any(|other| other.before == run),
-    }
-}
-
 /// A step is marked where it began, a creep where it was found.
 fn shown_at(change: &ChangeFinding) -> i64 {
     match change.shape {
@@ -212,9 +206,9 @@ fn unit_of(series: &Series) -> Unit {
     find(&series.measure).map_or(Unit::Ratio, |measure| measure.unit)
 }
 
-fn print_page(all: &[Series], limits: &Limits, plan: Option<&str>) -> Result<(), Failure> {
+fn print_page(all: &[Series], limits: &Limits, options: &TrendOptions) -> Result<(), Failure> {
     let mut text = String::new();
-    for chart in charts(all, limits, plan) {
+    for chart in charts(all, limits, options.plan.as_deref(), options.at) {
         text += &format!("{}\n", chart.title);
         let own = all.iter().filter(|series| title(series) == chart.title);
         for (series, line) in own.zip(&chart.lines) {
@@ -261,6 +255,10 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
                 format!("{verdict} gradually, by {by}{interval}{for_whom}; found at {}", name(change.told_by))
             }
         });
+        for with in &change.with {
+            let (_, kind) = with.kind.names();
+            lines.push(format!("  from that run on another {kind}: {}", with.what));
+        }
         if !change.slices.is_empty() {
             lines.push(format!("  seen on {}", change.slices.join(", ")));
         }

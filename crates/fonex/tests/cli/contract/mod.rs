@@ -65,8 +65,18 @@ pub struct Series {
     pub changes: Vec<Change>,
     #[serde(default)]
     pub breaks: Vec<Break>,
+    #[serde(default)]
+    pub marks: Vec<Mark>,
     pub unit: String,
     pub withheld: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Mark {
+    pub before: i64,
+    pub kind: String,
+    pub what: String,
 }
 
 #[derive(Debug, Deserialize)]
@@ -75,6 +85,7 @@ pub struct Point {
     pub run: i64,
     pub label: Option<String>,
     pub started_at: String,
+    pub commit: Option<String>,
     pub engine_version: Option<String>,
     pub clips: u64,
     pub value: Option<f64>,
@@ -95,6 +106,8 @@ pub struct Change {
     pub slices: Vec<String>,
     #[serde(default)]
     pub clips_harmed: Vec<String>,
+    #[serde(default)]
+    pub with: Vec<Mark>,
 }
 
 #[derive(Debug, Deserialize)]
