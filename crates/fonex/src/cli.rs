@@ -16,6 +16,7 @@ use crate::commands::gate::GateOptions;
 use crate::commands::import::ImportOptions;
 use crate::commands::init::InitOptions;
 use crate::commands::load::LoadOptions;
+use crate::commands::manual::ManualOptions;
 use crate::commands::measures::MeasuresOptions;
 use crate::commands::panel::PanelCommand;
 use crate::commands::report::ReportOptions;
@@ -37,6 +38,23 @@ use crate::commands::windows::WindowsOptions;
 pub struct Cli {
     #[command(subcommand)]
     pub command: Command,
+    /// Say nothing on standard error but cautions and errors
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// When to colour; NO_COLOR in the environment means never
+    #[arg(long, global = true, value_enum, default_value = "auto", value_name = "WHEN")]
+    pub color: Color,
+}
+
+/// When output is coloured.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
 }
 
 #[derive(Debug, Subcommand)]
@@ -113,6 +131,8 @@ pub enum Command {
     },
     /// Print a completion script for a shell
     Completions(CompletionsOptions),
+    /// Write a manual page for every command
+    Manual(ManualOptions),
 }
 
 /// Where the bench file is.

@@ -15,6 +15,7 @@ use cli::Cli;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    output::set_manner(cli.quiet, cli.color);
     fonex_run::hear_of_file_limits();
     fonex_engines::notice::set(|program, line| output::note(&format!("{program} says: {line}")));
     match commands::dispatch(cli) {

@@ -14,6 +14,7 @@ pub mod import;
 mod in_depth;
 pub mod init;
 pub mod load;
+pub mod manual;
 pub mod measures;
 pub mod panel;
 mod pieces;
@@ -81,6 +82,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Report(options) => report::report(&options),
         Command::Watch(options) => watch::watch(&options),
         Command::Panel { command } => panel::panel(&command),
+        Command::Manual(options) => manual::manual(&options),
         Command::Completions(options) => completions::completions(&options),
     }
 }

@@ -9,6 +9,7 @@ mod words;
 use std::fs;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
+use std::sync::OnceLock;
 
 use fonex_formats::{Place, Problem};
 use fonex_report::png_from_svg;
@@ -23,25 +24,51 @@ pub use screen::Screen;
 pub use speech::{sound_picture, speech_lines};
 pub use words::{thread_key, thread_lines};
 
-use crate::cli::Format;
+use crate::cli::{Color, Format};
 use crate::failure::Failure;
+
+/// How the person who started the program wants to be spoken to.
+#[derive(Debug, Clone, Copy)]
+struct Manner {
+    quiet: bool,
+    color: Color,
+}
+
+static MANNER: OnceLock<Manner> = OnceLock::new();
+
+/// Told once, before anything is printed.
+pub fn set_manner(quiet: bool, color: Color) {
+    // It is told once only.
+    let _ = MANNER.set(Manner { quiet, color });
+}
+
+/// Whether nothing but cautions and errors is to be said beside the results.
+fn is_quiet() -> bool {
+    MANNER.get().is_some_and(|manner| manner.quiet)
+}
 
 /// Prints a failure the one way all failures are printed.
 pub fn print_failure(failure: &Failure) {
     if let Failure::Input(problems) = failure {
-        note(&format!("error: {problems}"));
+        say(&format!("error: {problems}"));
     }
 }
 
 /// Prints a caution that does not stop the work.
 pub fn caution(message: &str) {
-    note(&format!("caution: {message}"));
+    say(&format!("caution: {message}"));
 }
 
 /// Prints a line beside the results, to standard error. Nothing but this and [`print`] writes to the terminal, and
 /// neither lets through
 /// what could steer one.
 pub fn note(line: &str) {
+    if !is_quiet() {
+        say(line);
+    }
+}
+
+fn say(line: &str) {
     // Where nobody listens there is nobody to tell.
     drop(writeln!(std::io::stderr().lock(), "{}", page(line)));
 }
@@ -92,7 +119,13 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
 
 /// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.
 pub fn colour() -> bool {
-    std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+    match MANNER.get().map_or(Color::Auto, |manner| manner.color) {
+        Color::Always => true,
+        Color::Never => false,
+        Color::Auto => {
+            std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+        }
+    }
 }
 
 /// Columns of the terminal, or those the environment names in `COLUMNS`; 100 where neither is known.

@@ -43,7 +43,7 @@ impl Progress for RunBar {
 }
 
 fn bar(length: u64, template: &str) -> ProgressBar {
-    if !std::io::stderr().is_terminal() {
+    if super::is_quiet() || !std::io::stderr().is_terminal() {
         return ProgressBar::hidden();
     }
     let bar = ProgressBar::with_draw_target(Some(length), ProgressDrawTarget::stderr_with_hz(8));

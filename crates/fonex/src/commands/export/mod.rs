@@ -1,6 +1,11 @@
 //! `fonex export`: a run for other tools, or for another store.
 
 mod open_metrics;
+#[cfg(feature = "parquet")]
+mod parquet;
+#[cfg(not(feature = "parquet"))]
+#[path = "without_parquet.rs"]
+mod parquet;
 mod rows;
 pub(super) mod run_file;
 
@@ -25,7 +30,8 @@ use crate::output;
   fonex export 1 -o run1.fonexrun.jsonl            the whole run, for fonex import into another store
   fonex export 1 --of trials                       a line a trial, as JSON Lines
   fonex export 1 --of words -o words.csv           what was heard, word by word
-  fonex export 1 --of measures --form openmetrics  for a dashboard")]
+  fonex export 1 --of measures --form openmetrics  for a dashboard
+Built with the feature parquet, it also writes .parquet files.")]
 pub struct ExportOptions {
     /// The run: a number, a label, or last
     #[arg(value_name = "RUN", default_value = "last")]
@@ -72,6 +78,8 @@ pub enum Form {
     Csv,
     /// OpenMetrics text, for measures
     Openmetrics,
+    /// Apache Parquet; only where Fonex was built with the feature parquet
+    Parquet,
 }
 
 pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
@@ -116,22 +124,24 @@ fn form(options: &ExportOptions) -> Result<Form, Problem> {
         (Some(form), _) => form,
         (None, Some("csv")) => Form::Csv,
         (None, Some("prom")) => Form::Openmetrics,
+        (None, Some("parquet")) => Form::Parquet,
         (None, None | Some("jsonl" | "json")) => Form::Jsonl,
         (None, Some(other)) => {
             let what = format!("what form is .{other}?");
             let place = options.output.as_deref().map(Place::file).unwrap_or_default();
-            return Err(Problem::new(what, place).expected(".jsonl, .csv or .prom, or --form"));
+            return Err(Problem::new(what, place).expected(".jsonl, .csv, .parquet or .prom, or --form"));
         }
     };
     let place = || Place::default().field("--form");
     match (options.of, form) {
-        (What::Run, Form::Csv | Form::Openmetrics) => {
+        (What::Run, Form::Csv | Form::Openmetrics | Form::Parquet) => {
             let problem = Problem::new("a whole run is exported as JSON Lines only", place());
             Err(problem.remedy("say with --of what is wanted as a table"))
         }
         (What::Trials | What::Words | What::Facts, Form::Openmetrics) => {
             Err(Problem::new("OpenMetrics holds figures", place()).remedy("--of measures"))
         }
+        (_, Form::Parquet) => parquet::check(options.output.as_deref()).map(|()| Form::Parquet),
         (_, form) => Ok(form),
     }
 }
@@ -144,11 +154,13 @@ fn write(
     out: &mut dyn Write,
 ) -> Result<(), Failure> {
     match (options.of, form) {
+        (_, Form::Parquet) => {
+            let mut table = parquet::Table::new(options.of)?;
+            rows::rows_of(store, view, options.of, &mut table)?;
+            Ok(out.write_all(&table.finish()?)?)
+        }
         (What::Run, _) => run_file::write(store, &view.run, !options.without_audio, out),
         (What::Measures, Form::Openmetrics) => open_metrics::write(view, out),
-        (What::Trials, form) => rows::trials(store, view, form, out),
-        (What::Words, form) => rows::words(store, view, form, out),
-        (What::Facts, form) => rows::facts(store, view, form, out),
-        (What::Measures, form) => rows::measures(view, form, out),
+        (what, form) => rows::write(store, view, what, form, out),
     }
 }

@@ -8,8 +8,66 @@ use fonex_store::Store;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
-use super::Form;
+use super::{Form, What};
 use crate::failure::Failure;
+
+/// Takes rows, whose fields are named as the columns of their table.
+pub trait Sink {
+    fn line(&mut self, line: &impl Serialize) -> Result<(), Failure>;
+}
+
+/// What a column of a table holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ColumnKind {
+    Count,
+    Number,
+    Text,
+}
+
+/// The columns of a table as Parquet has them; of facts with a number a row.
+#[cfg_attr(not(feature = "parquet"), allow(dead_code, reason = "only Parquet needs the kinds of columns"))]
+pub fn columns_of(what: What) -> Vec<(&'static str, ColumnKind)> {
+    let columns: &[&'static str] = match what {
+        What::Trials | What::Run => &TrialLine::COLUMNS,
+        What::Words => &WORDS,
+        What::Facts => &["clip", "variant", "trial", "fact", "row", "at", "number"],
+        What::Measures => &FIGURES,
+    };
+    let kind = |name: &str| match name {
+        "run" | "repeat" | "words" | "substituted" | "deleted" | "inserted" | "terms_missed" | "at" | "trial" | "row"
+        | "clips" | "units" => ColumnKind::Count,
+        "took_ms" | "first_ms" | "audio_s" | "number" | "value" | "low" | "high" => ColumnKind::Number,
+        _ => ColumnKind::Text,
+    };
+    columns.iter().map(|name| (*name, kind(name))).collect()
+}
+
+const WORDS: [&str; 7] = ["clip", "variant", "repeat", "at", "edit", "said", "heard"];
+const FIGURES: [&str; 12] =
+    ["run", "label", "variant", "slice", "measure", "unit", "better", "value", "low", "high", "clips", "units"];
+
+/// Every row of a table.
+pub fn rows_of(store: &Store, view: &RunView, what: What, sink: &mut impl Sink) -> Result<(), Failure> {
+    match what {
+        What::Trials | What::Run => each_trial_line(store, view, false, |trial, _| sink.line(trial)),
+        What::Words => words(store, view, sink),
+        What::Facts => facts(store, view, sink),
+        What::Measures => measures(view, sink),
+    }
+}
+
+/// A table as JSON Lines or CSV.
+pub fn write(store: &Store, view: &RunView, what: What, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
+    let columns: &'static [&'static str] = match what {
+        What::Trials | What::Run => &TrialLine::COLUMNS,
+        What::Words => &WORDS,
+        What::Facts => &["clip", "variant", "trial", "fact", "rows"],
+        What::Measures => &FIGURES,
+    };
+    let mut lines = Lines { out, form, columns, begun: false };
+    lines.begin()?;
+    rows_of(store, view, what, &mut lines)
+}
 
 /// Lines as JSON, or as CSV under the columns of the first.
 struct Lines<'o> {
@@ -19,11 +77,7 @@ struct Lines<'o> {
     begun: bool,
 }
 
-impl<'o> Lines<'o> {
-    fn new(out: &'o mut dyn Write, form: Form, columns: &'static [&'static str]) -> Self {
-        Self { out, form, columns, begun: false }
-    }
-
+impl Sink for Lines<'_> {
     fn line(&mut self, line: &impl Serialize) -> Result<(), Failure> {
         if self.form != Form::Csv {
             serde_json::to_writer(&mut *self.out, line).map_err(std::io::Error::from)?;
@@ -34,7 +88,9 @@ impl<'o> Lines<'o> {
         let cells = self.columns.iter().map(|column| cell(fields.get(*column)));
         self.record(cells)
     }
+}
 
+impl Lines<'_> {
     /// The header, also where no line follows.
     fn begin(&mut self) -> Result<(), Failure> {
         if self.form == Form::Csv && !std::mem::replace(&mut self.begun, true) {
@@ -61,12 +117,6 @@ fn cell(value: Option<&Value>) -> String {
     }
 }
 
-pub(super) fn trials(store: &Store, view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
-    let mut lines = Lines::new(out, form, &TrialLine::COLUMNS);
-    lines.begin()?;
-    each_trial_line(store, view, false, |trial, _| lines.line(trial))
-}
-
 /// A word of a trial.
 #[derive(Serialize)]
 struct Word<'t> {
@@ -82,9 +132,7 @@ struct Word<'t> {
     heard: Option<&'t str>,
 }
 
-pub(super) fn words(store: &Store, view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
-    let mut lines = Lines::new(out, form, &["clip", "variant", "repeat", "at", "edit", "said", "heard"]);
-    lines.begin()?;
+fn words(store: &Store, view: &RunView, lines: &mut impl Sink) -> Result<(), Failure> {
     each_trial_line(store, view, true, |trial: &TrialLine, steps| {
         for (at, step) in steps.iter().flatten().enumerate() {
             lines.line(&Word {
@@ -112,10 +160,8 @@ struct FactLine<'f> {
     rows: Vec<&'f [f64]>,
 }
 
-pub(super) fn facts(store: &Store, view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
+fn facts(store: &Store, view: &RunView, lines: &mut impl Sink) -> Result<(), Failure> {
     let clips = store.clips(&view.run.corpus_checksum)?;
-    let mut lines = Lines::new(out, form, &["clip", "variant", "trial", "fact", "rows"]);
-    lines.begin()?;
     for variant in &view.variants {
         let own = fonex_core::measures::own().iter().map(|own| own.measure);
         let own = own.filter(|measure| measure.tasks.contains(&variant.variant.task)).map(|measure| measure.fact);
@@ -156,11 +202,7 @@ pub(super) fn each_figure<E>(
     Ok(())
 }
 
-pub(super) fn measures(view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
-    let columns =
-        &["run", "label", "variant", "slice", "measure", "unit", "better", "value", "low", "high", "clips", "units"];
-    let mut lines = Lines::new(out, form, columns);
-    lines.begin()?;
+fn measures(view: &RunView, lines: &mut impl Sink) -> Result<(), Failure> {
     each_figure(view, |variant, slice, measure, estimate| {
         let mut line = Map::new();
         let mut put = |name: &str, value: Value| {
