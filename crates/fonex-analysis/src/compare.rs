@@ -102,7 +102,7 @@ pub struct Asked {
 }
 
 /// The findings about one pair of variants.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Comparison {
     /// What is compared against.
     pub first: String,

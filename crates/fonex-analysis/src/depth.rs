@@ -15,7 +15,7 @@ use crate::rounds::in_rounds;
 use crate::view::{RunView, VariantView};
 
 /// One clip of a recogniser variant; repeats are added up.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct ClipResult {
     /// The clip.
     #[serde(skip)]

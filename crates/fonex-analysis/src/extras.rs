@@ -10,7 +10,7 @@ use fonex_store::TrialRecord;
 use serde::{Deserialize, Serialize};
 
 /// What is known of a variant beside its measures.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default)]
 pub struct Extras {
     /// Timed trials that have an outcome.
@@ -51,7 +51,7 @@ pub struct Extras {
 }
 
 /// How often trials ended in one way.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct OutcomeCount {
     /// The way.
     pub outcome: Outcome,
@@ -60,7 +60,7 @@ pub struct OutcomeCount {
 }
 
 /// A trial without an answer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct FailedTrial {
     /// Its clip.
     pub clip: String,
@@ -69,7 +69,7 @@ pub struct FailedTrial {
 }
 
 /// How frames of live audio kept their times.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LivePacing {
     /// How late frames were at the 99th percentile of the worst trial, in milliseconds.
     pub worst_p99_ms: f64,
@@ -78,7 +78,7 @@ pub struct LivePacing {
 }
 
 /// Figures over the requests of a variant.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RequestSummary {
     /// Requests in all, those of failed trials and failed attempts included.
     pub requests: u64,
@@ -104,7 +104,7 @@ pub struct RequestSummary {
 }
 
 /// How the latency grows with the length of the input: the line through its trials at a short, a middle and a long one.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Growth {
     /// What the length is counted in.
     pub unit: LengthUnit,
@@ -122,7 +122,7 @@ pub struct Growth {
 }
 
 /// What a length is counted in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum LengthUnit {
     /// Seconds of audio heard.

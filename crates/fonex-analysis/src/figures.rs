@@ -39,7 +39,7 @@ impl Wanted {
 }
 
 /// What is estimated of a variant, as it is kept beside its facts.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 pub(crate) struct Figures {
     pub(crate) clips: u64,
     pub(crate) measures: Measured,

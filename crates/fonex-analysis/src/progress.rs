@@ -24,7 +24,7 @@ const RECENT: usize = 14;
 const PACE_OVER: usize = 200;
 
 /// How far a run has come.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Progress {
     /// Number of the run.
     pub run: i64,
@@ -58,7 +58,7 @@ pub struct Progress {
 }
 
 /// What becomes of a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ProgressState {
     /// It is executed at this moment.
@@ -82,7 +82,7 @@ impl ProgressState {
 }
 
 /// How far a variant has come.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct VariantProgress {
     /// Its name.
     pub name: String,
@@ -99,7 +99,7 @@ pub struct VariantProgress {
 }
 
 /// A figure of the trials so far.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct FigureSoFar {
     /// Id of the measure.
     pub measure: &'static str,
@@ -113,7 +113,7 @@ pub struct FigureSoFar {
 }
 
 /// One trial that has just ended.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct RecentTrial {
     /// The clip.
     pub clip: String,

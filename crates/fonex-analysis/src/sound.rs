@@ -47,7 +47,7 @@ pub fn sound_between(store: &Store, first: &Side<'_>, second: &Side<'_>) -> Resu
 }
 
 /// How far apart voices sound.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct Likeness {
     /// The voices, by their names in the run.
     pub voices: Vec<String>,

@@ -16,7 +16,7 @@ use crate::view::{RunView, VariantView};
 const ROUND: usize = 1 << 12;
 
 /// What several engines say of the labels of a corpus.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct LabelsOnTrial {
     /// The engines, each by one variant of it.
     pub engines: Vec<TryingEngine>,
@@ -29,7 +29,7 @@ pub struct LabelsOnTrial {
 }
 
 /// An engine that labels are tried by.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct TryingEngine {
     /// Its run and variant.
     pub name: String,
@@ -39,7 +39,7 @@ pub struct TryingEngine {
 }
 
 /// A clip whose label may be wrong.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct SuspectClip {
     /// The clip.
     pub clip: String,

@@ -14,7 +14,7 @@ use crate::machines::unlike_machines;
 use crate::view::{RunView, VariantView};
 
 /// One measure of one variant over runs, oldest first.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Series {
     /// The variant.
     pub variant: String,
@@ -44,7 +44,7 @@ pub struct Series {
 }
 
 /// One run of a series.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Point {
     /// Number of the run.
     pub run: i64,
@@ -69,7 +69,7 @@ pub struct Point {
 }
 
 /// A change of a series.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct ChangeFinding {
     /// Number of the first run after the change, as it was known when the change was found.
     pub from: i64,
@@ -98,7 +98,7 @@ pub struct ChangeFinding {
 }
 
 /// A place at which runs stop being comparable.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Break {
     /// Number of the first run that is otherwise.
     pub before: i64,
@@ -107,7 +107,7 @@ pub struct Break {
 }
 
 /// Something that is otherwise from a run on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct AxisMark {
     /// Number of the first run that is otherwise.
     pub before: i64,
@@ -118,7 +118,7 @@ pub struct AxisMark {
 }
 
 /// What may be otherwise from a run on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum MarkKind {
     /// The version that the engine tells.

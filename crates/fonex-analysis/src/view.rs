@@ -17,7 +17,7 @@ use crate::sheet::Sheet;
 use crate::{own, profile_checksum};
 
 /// A run with all that is measured of it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct RunView {
     /// The run.
     pub run: Run,
@@ -38,7 +38,7 @@ pub struct RunView {
 }
 
 /// A variant with all that is measured of it. Warm-up trials are left out.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct VariantView {
     /// The variant.
     #[serde(flatten)]
@@ -68,7 +68,7 @@ pub struct VariantView {
 }
 
 /// The measures of the clips that share a value.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct SliceView {
     /// What is shared: a tag's name, `speaker`, `lang` or `length`.
     pub by: String,
@@ -81,7 +81,7 @@ pub struct SliceView {
 }
 
 /// The measures of clips whose labels are disputed.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct DisputedClips {
     /// Clips.
     pub clips: u64,
@@ -90,7 +90,7 @@ pub struct DisputedClips {
 }
 
 /// What a variant used and what that costs. Warm-up trials are charged as well and count.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct CostSummary {
     /// Currency.
     pub currency: String,

@@ -10,7 +10,7 @@ pub type Tags = LiteMap<String, String>;
 ///
 /// `text` may offer alternatives, `{going to|gonna}`, and words that may be missing, `{um|}`; see
 /// [`crate::text::Label`].
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Clip {
     /// Unique in its corpus.
@@ -34,6 +34,7 @@ pub struct Clip {
     pub speaker: Option<String>,
     /// Free data to slice by.
     #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    #[schemars(with = "std::collections::BTreeMap<String, String>")]
     pub tags: Tags,
     /// Terms that must be heard.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -103,7 +104,7 @@ fn tag_name(tag: &str) -> &str {
 }
 
 /// One side of a recording of two channels, such as a telephone call.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Side {
     /// The first channel.
@@ -113,7 +114,7 @@ pub enum Side {
 }
 
 /// A labelled word or stretch; times are seconds from the start of the audio.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TimedWord {
     /// What is said, as written in the label.
@@ -125,7 +126,7 @@ pub struct TimedWord {
 }
 
 /// What a recogniser gave back for one clip.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Heard {
     /// The text heard; empty when the engine heard no words.
@@ -151,7 +152,7 @@ pub struct Heard {
 }
 
 /// A word of a recognition result.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HeardWord {
     /// The word as the engine wrote it.
@@ -168,7 +169,7 @@ pub struct HeardWord {
 }
 
 /// A further reading of the same audio.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Alternative {
     /// The text of this reading.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::audio::{Audio, PauseRule, cut_at_pauses};
 
 /// How audio reaches a recogniser.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase", deny_unknown_fields)]
 pub enum Delivery {
     /// In one request.
@@ -58,7 +58,7 @@ impl fmt::Display for Delivery {
 }
 
 /// How frames follow each other in a live delivery.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Pace {
     /// Seconds of audio delivered a second; 1 is what a microphone gives.

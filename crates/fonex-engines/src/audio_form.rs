@@ -6,7 +6,7 @@ use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
 /// The container audio is given in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Container {
     /// RIFF WAVE.
@@ -41,7 +41,7 @@ impl Container {
 }
 
 /// Rate, container and width; one channel always.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct AudioForm {
     /// Samples a second.
     pub rate_hz: u32,

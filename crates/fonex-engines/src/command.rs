@@ -30,7 +30,7 @@ use crate::{
 };
 
 /// How a program is called and how its result is read.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CommandConfig {
     /// The program and its arguments, with values filled in; never passed through a shell.
@@ -59,7 +59,7 @@ pub struct CommandConfig {
 }
 
 /// What goes to a program's standard input.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Stdin {
     /// Nothing.

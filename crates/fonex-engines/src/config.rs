@@ -43,7 +43,7 @@ pub const COMMON_KEYS: [&str; 12] = [
 const TRANSPORTS: [&str; 6] = ["command", "worker", "http", "socket", "recorded", "standin"];
 
 /// An engine of the bench file.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct EngineConfig {
     /// Its name in the bench file.
     pub name: String,
@@ -70,7 +70,7 @@ pub struct EngineConfig {
 }
 
 /// How an engine is reached.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub enum Transport {
     /// A program started for each trial.
     Command(Box<CommandConfig>),
@@ -137,27 +137,38 @@ impl Transport {
     }
 }
 
-#[derive(Deserialize)]
-struct CommonConfig {
+#[derive(Deserialize, schemars::JsonSchema)]
+pub(crate) struct CommonConfig {
+    /// What it does.
     task: Task,
+    /// Its models.
     #[serde(default)]
     models: Vec<String>,
+    /// Its voices: names, or tables with a name, language, gender and style.
     #[serde(default)]
     voices: Option<Value>,
+    /// A file that lists its voices.
     #[serde(default)]
     voice_file: Option<String>,
+    /// Values for its templates, by name.
     #[serde(default)]
     settings: Map<String, Value>,
+    /// The rate at which it is given audio, or gives it.
     #[serde(default)]
     audio_rate_hz: Option<u32>,
+    /// The form in which it is given audio, or gives it.
     #[serde(default)]
     audio_container: Option<Container>,
+    /// Bits of a sample.
     #[serde(default = "sixteen")]
     audio_bits: u16,
+    /// How long to wait, how much at once, how much it takes.
     #[serde(default)]
     limits: Limits,
+    /// When a call is tried again.
     #[serde(default)]
     retry: Retry,
+    /// What it charges.
     #[serde(default)]
     prices: Option<Prices>,
 }

@@ -19,6 +19,7 @@ mod socket;
 mod spoken;
 mod standin;
 mod stop;
+mod table_schema;
 mod template;
 mod values;
 mod voices;
@@ -50,6 +51,7 @@ pub use secrets::{Redaction, Secrets};
 pub use socket::SocketConfig;
 pub use standin::StandInConfig;
 pub use stop::StopFlag;
+pub use table_schema::EngineTable;
 pub use voices::{VOICE_FIELDS, Voice, VoiceCatalogue, lists_language};
 pub use worker::WorkerConfig;
 

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::{Answer, Engine, HearRequest, Measured, SpeakRequest, heard_answer};
 
 /// Where the results are.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RecordedConfig {
     /// A results file or folder, in any form Fonex reads; `{model}` in it is filled in.

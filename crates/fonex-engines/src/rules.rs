@@ -11,7 +11,7 @@ use crate::RetryAdvice;
 use crate::mapping::Address;
 
 /// One rule; everything that is given must hold. The first rule that fits decides.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct OutcomeRule {
     /// Status of an HTTP answer, or exit code of a program.
@@ -54,6 +54,16 @@ pub struct Pattern(Regex);
 impl Pattern {
     pub(crate) fn found_in(&self, text: &str) -> bool {
         self.0.is_match(text)
+    }
+}
+
+impl schemars::JsonSchema for Pattern {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Pattern".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({ "description": "A regular expression", "type": "string", "format": "regex" })
     }
 }
 

@@ -19,11 +19,17 @@ use crate::{Answer, Engine, HearRequest, Measured, SpeakRequest, StopFlag, Task}
 /// Behaviour by model for recognisers and responders, by voice for synthesisers.
 pub type StandInConfig = Behaviours;
 
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Behaviour<P> {
-    #[serde(default = "BTreeMap::new")]
+    #[serde(default = "BTreeMap::<String, P>::new")]
     behaviour: BTreeMap<String, P>,
+}
+
+/// The form of the table of a stand-in; what a behaviour holds depends on the task.
+pub(crate) fn table_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+    use schemars::JsonSchema as _;
+    Behaviour::<Value>::json_schema(generator)
 }
 
 /// Reads the table of a stand-in.

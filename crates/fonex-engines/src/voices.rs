@@ -9,7 +9,7 @@ use crate::http::RequestConfig;
 use crate::mapping::Address;
 
 /// A voice and what is known of it.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Voice {
     /// What the engine calls it.
@@ -92,7 +92,7 @@ impl Fields for Voice {
 pub const VOICE_FIELDS: [&str; 8] = ["id", "name", "lang", "gender", "style", "kind", "region", "price"];
 
 /// An entry of the bench file's list: a bare id or a whole voice.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 enum Entry {
     Bare(String),
@@ -100,7 +100,7 @@ enum Entry {
 }
 
 /// The voices an engine has, as far as is known without asking it.
-#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, schemars::JsonSchema)]
 pub struct VoiceCatalogue(pub Vec<Voice>);
 
 impl VoiceCatalogue {
@@ -151,7 +151,7 @@ impl VoiceCatalogue {
 }
 
 /// How an engine is asked for its voices, and where the parts of one stand.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VoiceListConfig {
     /// The request.

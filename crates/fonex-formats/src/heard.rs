@@ -11,7 +11,7 @@ use crate::lines::Lines;
 use crate::{Place, Problem, Problems, folder, parse_strict, table};
 
 /// One line of a results file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HeardRecord {
     /// The clip heard.

@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::{HearProfile, ReplyProfile, SpeakProfile};
 
 /// Behaviour by model for recognisers and responders, by voice for synthesisers; `default` for all not named.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub enum Behaviours {
     /// A recogniser.
     Hear(BTreeMap<String, HearProfile>),

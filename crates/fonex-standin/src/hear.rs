@@ -18,7 +18,7 @@ use crate::speak::{SpeakProfile, speak};
 ///
 /// A word goes wrong with probability `base_errors + errors_per_db x (quiet_db - SNR)`, the second part only below
 /// `quiet_db`, and `errors_per_clipped` for each percent of clipped samples on top; of wrong words 62 % are mistaken for another, 25 % dropped and 13 % followed by an invented one.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct HearProfile {
     /// Share of words that go wrong in clean audio.
@@ -53,7 +53,7 @@ pub struct HearProfile {
 }
 
 /// What one build does differently.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct BuildChange {
     /// Replaces `base_errors`.

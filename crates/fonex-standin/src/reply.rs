@@ -5,7 +5,7 @@ use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 /// How a stand-in responder behaves.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ReplyProfile {
     /// Time taken before the first word, in milliseconds.

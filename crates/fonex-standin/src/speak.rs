@@ -11,7 +11,7 @@ use crate::sounds::{Sound, sounds_of};
 use crate::spoil::{Spoiling, spoil};
 
 /// How a stand-in voice behaves.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct SpeakProfile {
     /// Fundamental frequency in hertz.

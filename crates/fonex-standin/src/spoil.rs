@@ -8,7 +8,7 @@ use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 /// A fault.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Spoiling {
     /// Single pulses.

@@ -11,7 +11,7 @@ use fonex_core::{Clip, Delivery, Heard, Outcome, Task};
 use serde::{Deserialize, Serialize};
 
 /// The machine a run was made on.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Machine {
     /// Processor model.
     pub cpu: String,
@@ -29,7 +29,7 @@ pub struct Machine {
 }
 
 /// How busy a machine was while a run went on.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Busy {
     /// Share of all processor time that other processes took, median over the looks.
     pub others: f64,
@@ -45,7 +45,7 @@ pub struct Busy {
 }
 
 /// How far a run has come.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum RunState {
     /// Being executed, or killed in the middle.
@@ -94,7 +94,7 @@ pub struct NewRun {
 }
 
 /// A stored run without its labels.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Run {
     /// Number in this store, from 1.
     pub id: i64,
@@ -140,7 +140,7 @@ pub struct Run {
 }
 
 /// One column of a comparison: engine, model, voice and settings.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Variant {
     /// All of it in one name, such as `marl/river`.
     pub name: String,
@@ -190,7 +190,7 @@ fn is_whole(delivery: &Delivery) -> bool {
 }
 
 /// A clip that a run could not use.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LeftOut {
     /// The clip.
     pub clip_id: String,
@@ -199,7 +199,7 @@ pub struct LeftOut {
 }
 
 /// Which trial of a run.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TrialKey {
     /// Place of the variant in the run.
     pub variant: usize,
@@ -212,7 +212,7 @@ pub struct TrialKey {
 }
 
 /// One clip through one variant once.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TrialRecord {
     /// Which trial.
     #[serde(flatten)]

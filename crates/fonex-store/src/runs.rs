@@ -18,7 +18,7 @@ pub enum RunRef {
 }
 
 /// What a run's row holds beside its columns.
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, schemars::JsonSchema)]
 struct RunRest {
     seed: u64,
     #[serde(default, skip_serializing_if = "Option::is_none")]

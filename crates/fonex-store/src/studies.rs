@@ -7,7 +7,7 @@ use serde_json::Value;
 use crate::{Machine, Store, StoreError};
 
 /// What a study measured.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum StudyKind {
     /// An engine under load.
@@ -31,7 +31,7 @@ impl StudyKind {
 }
 
 /// A study. Its number, counted over all kinds, is the store's.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Study {
     /// What it measured.
     pub kind: StudyKind,

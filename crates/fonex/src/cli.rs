@@ -22,6 +22,7 @@ use crate::commands::panel::PanelCommand;
 use crate::commands::report::ReportOptions;
 use crate::commands::run::RunOptions;
 use crate::commands::runs::RunsOptions;
+use crate::commands::schema::SchemaOptions;
 use crate::commands::score::ScoreOptions;
 use crate::commands::show::ShowOptions;
 use crate::commands::standin::StandinCommand;
@@ -129,6 +130,8 @@ pub enum Command {
         #[command(subcommand)]
         command: StandinCommand,
     },
+    /// Print the form of a file that is read or written, as JSON Schema
+    Schema(SchemaOptions),
     /// Print a completion script for a shell
     Completions(CompletionsOptions),
     /// Write a manual page for every command

@@ -20,7 +20,7 @@ use crate::view::RunView;
 const FORM: u32 = 1;
 
 /// What a baseline comes from: the first line of its file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BaselineHead {
     /// The version of the file's form.
@@ -57,10 +57,13 @@ pub struct BaselineHead {
 }
 
 /// What one variant's trials of one clip count: a line of the file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// What a variant counts for a clip: every further line.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
-struct Line {
+pub struct BaselineLine {
+    /// The variant.
     variant: String,
+    /// The clip.
     clip: String,
     /// By fact: for each repeat its rows, one after the other.
     facts: BTreeMap<String, Vec<Vec<Number>>>,
@@ -71,7 +74,7 @@ struct Line {
 pub struct Baseline {
     /// What it comes from.
     pub head: BaselineHead,
-    lines: Vec<Line>,
+    lines: Vec<BaselineLine>,
 }
 
 impl Baseline {
@@ -101,7 +104,7 @@ impl Baseline {
                     .collect();
                 if !facts.is_empty() {
                     let (variant, clip) = (variant.variant.name.clone(), clips[*clip as usize].id.clone());
-                    lines.push(Line { variant, clip, facts });
+                    lines.push(BaselineLine { variant, clip, facts });
                 }
             }
         }
@@ -147,7 +150,7 @@ impl Baseline {
     /// # Errors
     /// Where it is no baseline, is cut short, or comes from a newer Fonex.
     pub fn parse(text: &str, path: &Path) -> Result<Self, Problem> {
-        #[derive(Deserialize)]
+        #[derive(Deserialize, schemars::JsonSchema)]
         struct Form {
             fonex_baseline: u32,
         }
@@ -164,7 +167,7 @@ impl Baseline {
             return Err(problem.remedy("use that version, or accept the baseline again with this one"));
         }
         let head: BaselineHead = parse_strict(first, place(at))?;
-        let lines: Vec<Line> =
+        let lines: Vec<BaselineLine> =
             lines.map(|(at, line)| parse_strict(line, place(at))).collect::<Result<_, Problem>>()?;
         if lines.len() != head.lines {
             let what = format!("the baseline has {} lines of clips; its first line says {}", lines.len(), head.lines);
@@ -230,7 +233,7 @@ impl Baseline {
 }
 
 /// In what a baseline and a run may be unlike.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Unlike {
     /// Another corpus: only the clips that both have are compared.

@@ -10,14 +10,14 @@ use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kep
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
-pub use baseline::{Baseline, BaselineHead, Unlike};
+pub use baseline::{Baseline, BaselineHead, BaselineLine, Unlike};
 
 use crate::by_clip::Rows;
 use crate::machines::{spoilt_times, unlike};
 use crate::view::{RunView, VariantView};
 
 /// What a gate says of a run.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct GateResult {
     /// Number of the run.
     pub run: i64,
@@ -37,7 +37,7 @@ pub struct GateResult {
 }
 
 /// What a gate says of one limit of one variant.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct LimitResult {
     /// The limit's name.
     pub limit: String,

@@ -15,7 +15,7 @@ const FOLDS: usize = 10;
 const ALPHA: f64 = 0.05;
 
 /// The best variant of each slice, and what choosing by slice is worth.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct BestBySlice {
     /// Id of the measure.
     pub measure: String,
@@ -48,7 +48,7 @@ pub struct BestBySlice {
 }
 
 /// The best variant of a slice.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Choice {
     /// The value shared.
     pub value: String,

@@ -10,7 +10,7 @@ use crate::compare::{Paired, Side};
 use crate::depth::{ClipResult, clip_result};
 
 /// A clip of which two variants make more, or less.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Flip {
     /// The clip.
     pub clip: String,
@@ -22,7 +22,7 @@ pub struct Flip {
 }
 
 /// What two variants made of a clip.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct FlipSides {
     /// The first.
     pub first: FlipSide,
@@ -31,7 +31,7 @@ pub struct FlipSides {
 }
 
 /// What one variant made of a clip, all repeats taken together.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct FlipSide {
     /// Must-hear terms missed, per repeat; left out where the clip lists none.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -10,7 +10,7 @@ use fonex_store::{Run, Store, TrialRecord};
 use serde::Serialize;
 
 /// One trial: what was asked, what came back, and what comparing the two counts. What is not there is left out.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct TrialLine {
     /// Number of the run.
     pub run: i64,

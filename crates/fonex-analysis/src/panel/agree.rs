@@ -14,7 +14,7 @@ use crate::view::{RunView, VariantView};
 use crate::voices::listener;
 
 /// A measure held against what listeners said.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct MeasureAgreement {
     /// Id of the measure.
     pub measure: String,

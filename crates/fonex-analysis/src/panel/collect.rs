@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::{Answer, MeasureAgreement, PanelKey, PanelVoice, Ratings, SoundRole, VoiceRole};
 
 /// What a panel said.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PanelResult {
     /// The panel.
     pub panel: String,
@@ -42,7 +42,7 @@ pub struct PanelResult {
 }
 
 /// One listener.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CollectedListener {
     /// The listener's number.
     pub listener: u32,
@@ -56,7 +56,7 @@ pub struct CollectedListener {
 }
 
 /// A file that does not count.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LeftOut {
     /// Its name.
     pub file: String,

@@ -8,7 +8,7 @@ use rand::seq::SliceRandom;
 use serde::{Deserialize, Serialize};
 
 /// What the organiser of a panel keeps, as a JSON file beside the page.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PanelKey {
     /// Names the panel in page and ratings.
@@ -40,7 +40,7 @@ pub struct PanelKey {
 }
 
 /// One voice of a panel.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PanelVoice {
     /// Its name, as a table shows it.
@@ -57,7 +57,7 @@ pub struct PanelVoice {
 }
 
 /// What a voice is there for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum VoiceRole {
     /// To be rated.
@@ -70,7 +70,7 @@ pub enum VoiceRole {
 }
 
 /// One text of a panel.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PanelText {
     /// Its clip.
@@ -80,7 +80,7 @@ pub struct PanelText {
 }
 
 /// One sound of a panel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PanelSound {
     /// The voice, by its place.
@@ -93,7 +93,9 @@ pub struct PanelSound {
 }
 
 /// What a sound is there for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Default, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum SoundRole {
     /// To be rated.

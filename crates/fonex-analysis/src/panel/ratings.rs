@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::PanelKey;
 
 /// A listener's ratings, as the page writes them.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Ratings {
     /// The panel.
@@ -31,7 +31,7 @@ pub struct Ratings {
 }
 
 /// The answer to one page.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Answer {
     /// The page, from 0.

@@ -9,7 +9,7 @@ use crate::align::EditCounts;
 use crate::text::{Label, TextProfile};
 
 /// The best of each clip's readings, over the clips whose result has alternatives.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct BestOf {
     /// Clips with alternatives.
     pub clips: u64,

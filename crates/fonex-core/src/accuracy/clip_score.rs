@@ -6,15 +6,17 @@ use crate::align::{Against, Aligner, Edit, EditCounts, Step, WordGraph, unlikene
 use crate::text::{Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
 
 /// One word of the comparison, in reading order.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct WordStep {
     /// What happened.
     pub edit: Edit,
     /// The word said; none for an inserted word.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
     pub said: Option<Token>,
     /// The word heard; none for a deleted word.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
     pub heard: Option<Token>,
 }
 

@@ -8,7 +8,7 @@ use crate::align::Edit;
 use crate::text::TextProfile;
 
 /// Confidences of words against whether they were right.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ConfidenceReport {
     /// Heard words with a confidence.
     pub words: u64,
@@ -41,7 +41,7 @@ pub struct ConfidenceReport {
 }
 
 /// A confidence from which words are right often enough.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Threshold {
     /// The share wished for.
     pub right: f64,
@@ -53,7 +53,7 @@ pub struct Threshold {
 }
 
 /// One bin of the reliability diagram; the last includes 1.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ConfidenceBin {
     /// Lowest confidence in it.
     pub from: f64,

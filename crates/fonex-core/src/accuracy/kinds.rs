@@ -10,7 +10,7 @@ use crate::text::{NumberLanguage, TextStep, Vocabulary};
 const LONGEST_WORD: usize = 200;
 
 /// What kind of mistake a wrong word is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum MistakeKind {
     /// The same letters, parted elsewhere: "help point" and "helppoint".

@@ -8,7 +8,7 @@ use crate::align::{Against, WordGraph, align, unlikeness};
 use crate::text::Token;
 
 /// How punctuation and capitals were heard, over the words both sides have. Left out where one side writes none at all.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Marks {
     /// All punctuation together; left out where a side has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -23,7 +23,7 @@ pub struct Marks {
 }
 
 /// One punctuation sign.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Sign {
     /// The sign.
     pub sign: char,

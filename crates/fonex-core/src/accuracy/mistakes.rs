@@ -9,7 +9,7 @@ use crate::align::Edit;
 use crate::text::Vocabulary;
 
 /// The mistakes over a set of clips. Lists are sorted by how often, then by word, and hold the most frequent.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Mistakes {
     /// Wrong words by kind, the most frequent kind first.
     pub kinds: Vec<KindCount>,
@@ -28,7 +28,7 @@ pub struct Mistakes {
 }
 
 /// How many wrong words are of one kind.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct KindCount {
     /// The kind.
     pub kind: MistakeKind,
@@ -37,7 +37,7 @@ pub struct KindCount {
 }
 
 /// One word taken for another.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Confusion {
     /// What was said.
     pub said: String,
@@ -52,7 +52,7 @@ pub struct Confusion {
 }
 
 /// A word that was missed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct MissedWord {
     /// The word.
     pub word: String,
@@ -63,7 +63,7 @@ pub struct MissedWord {
 }
 
 /// A word that nobody said.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct InventedWord {
     /// The word.
     pub word: String,

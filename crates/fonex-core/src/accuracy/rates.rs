@@ -10,7 +10,7 @@ use crate::stats::Interval;
 ///
 /// WER = (S + D + I) / N; MER = (S + D + I) / (N + I); WIL = 1 - C/N x C/P, with P the words heard (Morris, Maier and
 /// Green, "From WER and RIL to MER and WIL", 2004). Without a word in the labels there is no rate.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct WordRates {
     /// Words in the labels, N.
     pub reference: u64,
@@ -59,7 +59,7 @@ impl WordRates {
 }
 
 /// Character error rates over a set of clips; spaces between words count as characters.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CharacterRates {
     /// Characters in the labels.
     pub reference: u64,

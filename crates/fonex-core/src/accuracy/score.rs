@@ -12,7 +12,7 @@ use crate::stats::Interval;
 use crate::timing::{Boundaries, Timing};
 
 /// What `fonex score` says; the object that `show`, `compare` and `export` build on. Absent measures are left out.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Score {
     /// Clips scored.
     pub clips: u64,
@@ -84,7 +84,7 @@ pub struct Score {
 }
 
 /// Figures by the ids of their measures.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent)]
 pub struct Measured(BTreeMap<String, Estimate>);
 
@@ -142,7 +142,7 @@ impl Score {
 }
 
 /// Rates over clips that are counted otherwise than the rest.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct AllClips {
     /// Clips counted.
     pub clips: u64,

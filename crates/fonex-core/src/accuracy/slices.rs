@@ -9,7 +9,7 @@ use crate::timing::{OffsetSummary, TimingBuilder};
 use crate::{Clip, Table};
 
 /// The rates of the clips that share a value.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Slice {
     /// What is shared: a tag's name, `speaker`, `lang`, `length`, or two of them as `one*other`.
     pub by: String,

@@ -9,7 +9,7 @@ use crate::Table;
 use crate::text::{Label, TextProfile, Token};
 
 /// How the must-hear terms of a corpus were heard.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TermReport {
     /// All terms together.
     pub all: TermCounts,
@@ -20,7 +20,7 @@ pub struct TermReport {
 }
 
 /// Clips that list terms, and those of them in which every one was heard.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ClipsWithTerms {
     /// Clips that list at least one term.
     pub clips: u64,
@@ -29,7 +29,7 @@ pub struct ClipsWithTerms {
 }
 
 /// One term.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Term {
     /// As it stands in the corpus.
     pub term: String,
@@ -39,7 +39,7 @@ pub struct Term {
 }
 
 /// Occurrences of a term in labels and results. Per clip, as many as both sides have count as found.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TermCounts {
     /// Said and heard.
     pub found: u64,

@@ -16,7 +16,7 @@ pub struct WordWeights {
 }
 
 /// An error rate in which each word counts for its weight.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct WeightedRate {
     /// Weights of the wrong words over the weights of the words said; null without a word in the labels. A substituted or
     /// deleted word counts for what was said, an inserted one for what was heard.

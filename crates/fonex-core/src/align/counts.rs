@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{Edit, Step};
 
 /// How many tokens were right, substituted, deleted and inserted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct EditCounts {
     /// Said and heard.
     pub correct: u64,

@@ -25,7 +25,7 @@ use chain::Chains;
 use serde::{Deserialize, Serialize};
 
 /// What happened to one token.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Edit {
     /// Said and heard.

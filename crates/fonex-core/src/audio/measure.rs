@@ -15,7 +15,7 @@ const STOP_RUN: usize = 3;
 const SILENCE_BELOW_DB: f64 = 30.0;
 
 /// Measures of one recording. Levels are decibels relative to full scale; left out where there is only silence.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct AudioMeasures {
     /// Length in seconds.
     pub duration_s: f64,
@@ -40,7 +40,7 @@ pub struct AudioMeasures {
 }
 
 /// Seconds before the first and after the last frame that is not silent.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct SilenceEnds {
     /// Before the first sound.
     pub leading_s: f64,

@@ -6,7 +6,7 @@ use super::{Audio, power};
 use crate::stats::quantile_sorted;
 
 /// How pauses are found and used.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct PauseRule {
     /// The shortest silence that counts as a pause, in seconds.
@@ -24,7 +24,7 @@ impl Default for PauseRule {
 }
 
 /// A stretch of a recording, in seconds from its start.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Stretch {
     /// Where it begins.
     pub start: f64,

@@ -6,7 +6,7 @@ use super::{Caption, CaptionRule};
 use crate::latency::Percentiles;
 
 /// What was found in a caption file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CaptionCheck {
     /// Captions.
     pub captions: u64,
@@ -18,7 +18,7 @@ pub struct CaptionCheck {
 }
 
 /// How often one fault occurs, and where first.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CaptionFaultCount {
     /// The fault.
     pub fault: CaptionFault,
@@ -29,7 +29,7 @@ pub struct CaptionFaultCount {
 }
 
 /// What may be wrong with a caption.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CaptionFault {
     /// It has more characters a second than a reader follows.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::{HeardWord, TimedWord};
 
 /// What a caption may be.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct CaptionRule {
     /// Characters of a line.
     pub line_characters: usize,
@@ -39,7 +39,7 @@ impl Default for CaptionRule {
 }
 
 /// One caption.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Caption {
     /// When it appears, in seconds.
     pub start: f64,

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// What an engine charges. Units that have no price cost nothing.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Prices {
     /// Currency, as printed.
@@ -26,7 +26,7 @@ pub struct Prices {
 }
 
 /// The price of one unit: one figure, or tiers with a free allowance.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 pub enum Price {
     /// The same for every unit.
@@ -36,7 +36,7 @@ pub enum Price {
 }
 
 /// A price that depends on how much was used before.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tiers {
     /// Units that cost nothing.
@@ -50,7 +50,7 @@ pub struct Tiers {
 }
 
 /// One tier.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tier {
     /// Units used from which it holds.
@@ -91,7 +91,7 @@ impl Price {
 }
 
 /// What was used of an engine.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Usage {
     /// Requests.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::Percentiles;
 
 /// One interruption of a spoken reply. All times are milliseconds.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Interruption {
     /// The clip that was said into the reply.
     pub clip: String,
@@ -34,7 +34,7 @@ impl Interruption {
 }
 
 /// What became of interruptions.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct InterruptionReport {
     /// Interruptions made.
     pub interruptions: u64,

@@ -9,7 +9,7 @@ use crate::{Clip, TimedWord};
 
 /// What came back while audio was delivered as from a microphone. Moments are milliseconds from the moment the first
 /// frame of audio was due.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct LiveLog {
     /// How many seconds of audio were delivered a second.
@@ -37,7 +37,7 @@ impl LiveLog {
 }
 
 /// How well frames were sent when they were due.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Pacing {
     /// Frames sent.
@@ -67,7 +67,7 @@ impl Pacing {
 }
 
 /// One thing a live recogniser said.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LiveEvent {
     /// When.
@@ -80,7 +80,7 @@ pub struct LiveEvent {
 }
 
 /// Kinds of what a live recogniser says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum LiveWhat {
     /// It takes audio.
@@ -237,7 +237,7 @@ fn ends_of_speech(clip: &Clip, log: &LiveLog, at: &impl Fn(f64) -> f64, measured
 }
 
 /// What live delivery of a set of clips shows.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LiveReport {
     /// Clips delivered live.
     pub clips: u64,
@@ -271,7 +271,7 @@ pub struct LiveReport {
 }
 
 /// Pauses of about one length.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PauseBand {
     /// Shortest, in seconds.
     pub from_s: f64,

@@ -6,7 +6,7 @@ use super::Percentiles;
 use crate::Outcome;
 
 /// How load was put on.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum LoadForm {
     /// This many requests a second begin, whether earlier ones have been answered or not.
@@ -31,7 +31,7 @@ pub struct LoadCall {
 }
 
 /// One step of load.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LoadStep {
     /// How load was put on.
     pub form: LoadForm,
@@ -64,7 +64,7 @@ pub struct LoadStep {
 }
 
 /// All steps of one variant, and where it gives way.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LoadReport {
     /// The variant.
     pub variant: String,

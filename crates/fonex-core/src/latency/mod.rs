@@ -30,7 +30,7 @@ pub fn span(seconds: f64) -> std::time::Duration {
 }
 
 /// Percentiles of raw samples, by linear interpolation between order statistics.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Percentiles {
     /// Samples the percentiles stand on.
     pub count: u64,

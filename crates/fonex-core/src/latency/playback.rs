@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::Percentiles;
 
 /// How one spoken answer would have played.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Playback {
     /// Milliseconds until the first sound could be played.
     pub first_ms: f64,
@@ -20,7 +20,7 @@ pub struct Playback {
 }
 
 /// One interruption.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Stall {
     /// Where in the sound, in seconds.
     pub at_s: f64,
@@ -62,7 +62,7 @@ pub fn sound_pieces(arrivals: impl Iterator<Item = (f64, u32)> + Clone, audio_s:
 }
 
 /// How the spoken answers of a set would have played.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PlaybackReport {
     /// Answers that came in pieces.
     pub clips: u64,

@@ -6,7 +6,7 @@ use super::LiveLog;
 use crate::Outcome;
 
 /// Everything that was exchanged with an engine for one trial, its failed attempts included.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Traffic {
     /// The requests, in the order they were begun.
@@ -58,7 +58,7 @@ impl Traffic {
 ///
 /// `lookup_ms`, `connect_ms` and `tls_ms` are lengths, absent on a connection that was there already; `sent_ms`,
 /// `first_byte_ms` and `last_byte_ms` are moments counted from the start of the request.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Request {
     /// What it was for: `ask`, `submit`, `poll`, `fetch`, `delete`.
@@ -141,7 +141,7 @@ impl Request {
 }
 
 /// One entry of a `Server-Timing` header.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ServiceTime {
     /// Its name.
@@ -178,7 +178,7 @@ fn split_unquoted(text: &str, sign: char) -> impl Iterator<Item = &str> {
 }
 
 /// When each piece of an answer came and how large it was; stored as differences, which stay small.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Arrivals {
     /// Microseconds since the piece before; the first since the start of the request.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::Percentiles;
 
 /// One turn. All times are milliseconds.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Turn {
     /// The clip that was said.
     pub clip: String,
@@ -35,7 +35,7 @@ pub struct Turn {
 }
 
 /// Where the end of speech was taken from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum SpeechEnd {
     /// The end of the last labelled word.
@@ -82,7 +82,7 @@ fn first_sentence(text: &str) -> usize {
 }
 
 /// The links of a turn.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Link {
     /// The recogniser.
@@ -94,7 +94,7 @@ pub enum Link {
 }
 
 /// Where the time of turns goes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TurnReport {
     /// Turns that went through all links.
     pub turns: u64,
@@ -124,7 +124,7 @@ pub struct TurnReport {
 }
 
 /// The turns at one place of a dialogue.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Position {
     /// Which turn, from 1.
     pub position: u32,

@@ -10,7 +10,7 @@ use crate::audio::AudioMeasures;
 use crate::text::TextProfile;
 
 /// How much a complaint weighs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Figures made with this are wrong.
@@ -36,7 +36,7 @@ impl Severity {
 macro_rules! checks {
     ($($check:ident, $name:literal, $severity:ident, $remedy:literal;)*) => {
         /// A rule of the corpus check.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
         #[serde(rename_all = "kebab-case")]
         pub enum Check {
             $(#[doc = $remedy] $check,)*
@@ -135,7 +135,7 @@ pub struct TakenAudio {
 }
 
 /// One complaint.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct Complaint {
     /// How much it weighs.
     pub severity: Severity,
@@ -172,7 +172,7 @@ pub struct CorpusCheck {
 }
 
 /// A complaint that a person looked at and found right.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Accepted {
     /// The rule.

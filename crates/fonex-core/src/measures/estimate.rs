@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::stats::{Interval, UnitKind};
 
 /// A figure with its interval and what it stands on.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Estimate {
     /// The figure.
     pub value: f64,
@@ -24,7 +24,7 @@ pub struct Estimate {
 }
 
 /// Why a figure has no interval.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Withheld {
     /// There is one unit only.

@@ -87,7 +87,7 @@ pub enum Trials {
 }
 
 /// What figures are counted in. JSON and CSV hold the base unit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Unit {
     /// A share of a whole, printed as per cent.
@@ -159,7 +159,7 @@ impl Unit {
 }
 
 /// Which direction is better.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Better {
     /// Lower figures are better.

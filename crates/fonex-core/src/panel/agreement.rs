@@ -30,7 +30,7 @@ pub fn agreement(ratings: &[(u64, f64)]) -> Option<f64> {
 }
 
 /// How well a measure agrees with listeners.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Concordance {
     /// Of two answers to the same text of which listeners liked one better and the measure sets one ahead, how often that is the same; a half
     /// is chance. Its interval is over texts.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::stats::student_tail;
 
 /// What is known of how one listener answered.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Conduct {
     /// Answers given, checks left out.
     pub answers: u32,
@@ -23,7 +23,7 @@ pub struct Conduct {
 }
 
 /// Why a listener is left out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Careless {
     /// More than a quarter of the checks failed, and two at least.

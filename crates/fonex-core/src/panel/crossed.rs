@@ -17,7 +17,7 @@ pub(super) struct Influence {
 /// The variance of a figure over listeners and texts that are crossed: every listener hears many texts, every text is heard by many
 /// listeners (two-way clusters; Owen, "The pigeonhole bootstrap", 2007; Cameron, Gelbach and Miller, "Robust inference with multiway
 /// clustering", 2011).
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Crossed {
     /// Listeners it stands on.
     pub listeners: u32,

@@ -18,7 +18,7 @@ pub use scores::{MeanScore, PairResult, ScoreResult, Scored, mean_scores};
 pub use sound::{drowned, low_anchor, match_sounds};
 
 /// What listeners are asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PanelKind {
     /// One sound, rated from 1 (bad) to 5 (excellent): absolute category rating (ITU-T P.800, annex B).

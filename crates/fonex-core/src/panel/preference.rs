@@ -22,7 +22,7 @@ pub struct Choice {
 }
 
 /// How strong a voice is.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Strength {
     /// The voice, by its place.
     pub voice: u32,
@@ -42,7 +42,7 @@ pub struct Strength {
 }
 
 /// What the pairs of a panel say.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PreferenceResult {
     /// Each voice that was heard, in the order of their places.
     pub voices: Vec<Strength>,

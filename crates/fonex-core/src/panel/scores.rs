@@ -22,7 +22,7 @@ pub struct Scored {
 }
 
 /// The mean opinion of one voice.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct MeanScore {
     /// The voice, by its place.
     pub voice: u32,
@@ -43,7 +43,7 @@ pub struct MeanScore {
 }
 
 /// What can be said of two voices.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PairResult {
     /// The first voice, by its place.
     pub first: u32,
@@ -98,7 +98,7 @@ impl PairResult {
 }
 
 /// Opinions of all voices of a panel.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ScoreResult {
     /// A mean for each voice that was rated, in the order of their places.
     pub voices: Vec<MeanScore>,

@@ -10,7 +10,7 @@ use crate::stats::{Interval, UnitKind};
 pub const ALIKE_DB: f64 = 0.5;
 
 /// How far apart two runs speak one text.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TextDistance {
     /// The text's clip.
     pub clip: String,
@@ -47,7 +47,7 @@ impl TextDistance {
 }
 
 /// What is said of a voice in two runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum SoundVerdict {
     /// Further apart than its own repeats are.
@@ -59,7 +59,7 @@ pub enum SoundVerdict {
 }
 
 /// A voice in two runs.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct SoundChange {
     /// What is said of it.
     pub verdict: SoundVerdict,

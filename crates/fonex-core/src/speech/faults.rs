@@ -9,7 +9,7 @@ use crate::audio::{Audio, AudioMeasures, Stretch, active_level_db, resample};
 use crate::stats::median;
 
 /// A fault, with where it is or how strong.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Fault {
     /// Seconds from the beginning, of the first where there are several.
     pub at_s: f64,
@@ -18,7 +18,7 @@ pub struct Fault {
 }
 
 /// The faults of one answer; what is left out was looked for and is not there.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default)]
 pub struct Faults {
     /// Single pulses that belong to no sound around them.
@@ -64,7 +64,7 @@ const LONG_PAUSE_S: f64 = 2.0;
 const LEAST_VOICED: f64 = 0.12;
 
 /// In which form sound was asked for; what is not said may be anything.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, schemars::JsonSchema)]
 pub struct AskedSound {
     /// Samples a second.
     pub rate_hz: Option<u32>,

@@ -29,7 +29,7 @@ use crate::audio::{Audio, AudioMeasures, PauseRule, Stretch, decibels, loudness,
 const LEAST_PAUSE_S: f64 = 0.25;
 
 /// How something is spoken. Left out is what cannot be measured in it.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default)]
 pub struct SpeechMeasures {
     /// Pitch over the voiced frames.
@@ -61,7 +61,7 @@ pub struct SpeechMeasures {
 }
 
 /// Pauses inside speech, those at its ends left out.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Pauses {
     /// How many.
     pub count: u32,

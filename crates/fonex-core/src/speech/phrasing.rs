@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// A pause, by how much was spoken before it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(from = "[f64; 2]", into = "[f64; 2]")]
 pub struct PauseAt {
     /// Seconds of speaking before it, pauses left out.

@@ -37,7 +37,7 @@ pub struct PitchTrack {
 }
 
 /// The pitch of a recording over its voiced frames.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, Default, schemars::JsonSchema)]
 pub struct Pitch {
     /// Median in hertz.
     pub median_hz: f64,

@@ -7,7 +7,7 @@ use crate::audio::{Audio, decibels, power};
 use crate::stats::quantile;
 
 /// What the average spectrum of speech says of a voice and of the way its sound was made.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Spectrum {
     /// How the level falls with the frequency from 250 Hz to 4 kHz, in decibels an octave; speech falls by 4 to 8.
     pub tilt_db_per_octave: f64,

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// A two-sided interval of an estimate, low to high. Stored and printed as `[low, high]`.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(from = "[f64; 2]", into = "[f64; 2]")]
 pub struct Interval {
     /// Lower bound.

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::{Interval, median, quantile, stream};
 
 /// A line and how sure its slope is.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Line {
     /// Points it stands on.
     pub points: u64,

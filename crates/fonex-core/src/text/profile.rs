@@ -14,7 +14,7 @@ pub type Token = compact_str::CompactString;
 /// An ordered list of text steps with a name.
 ///
 /// Steps run in order on every label and every result alike; what is left is split at white space.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TextProfile {
     /// The name that reports print.

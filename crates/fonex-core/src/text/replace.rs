@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 /// Words and what stands in their place; the longest match at each place wins. Keys and values are words parted by
 /// single spaces.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent)]
 pub struct WordMap {
     pairs: BTreeMap<String, String>,
@@ -73,7 +73,7 @@ impl WordMap {
 
 /// A regular expression and what stands in the place of its matches; `$1` is its first group. The search takes time
 /// linear in the text, whatever the expression.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, try_from = "PatternFields")]
 pub struct Pattern {
     /// The expression.
@@ -84,7 +84,7 @@ pub struct Pattern {
     regex: Regex,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct PatternFields {
     find: String,

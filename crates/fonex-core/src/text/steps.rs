@@ -16,7 +16,7 @@ use super::replace::{Pattern, WordMap};
 use super::segments::{graphemes, part_words};
 
 /// One named step of a text profile.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TextStep {
     /// Removes markup tags `<b>`, `<v Name>`, `<00:01.000>`, `{\an8}` and resolves `&amp;` and its like.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::{Clip, Heard};
 
 /// Boundaries found, missed and invented, over the clips whose label and result both have segments.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Boundaries {
     /// Clips with segments on both sides.
     pub clips: u64,
@@ -18,7 +18,7 @@ pub struct Boundaries {
 }
 
 /// Boundaries within one tolerance.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct BoundariesWithin {
     /// How far from its label a boundary may lie, in seconds.
     pub tolerance_s: f64,

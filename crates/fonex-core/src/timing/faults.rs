@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::HeardWord;
 
 /// What is wrong with the times of one result's words.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TimeFaults {
     /// Words without a start.
     pub without_times: u64,

@@ -6,7 +6,7 @@ use super::WordOffset;
 use crate::stats::median;
 
 /// A place from which on all words lie elsewhere.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Jump {
     /// The clip.
     pub clip: String,

@@ -7,7 +7,7 @@ use crate::measures::Estimate;
 use crate::stats::{Interval, median, quantile};
 
 /// Word times against labels over a set of clips.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Timing {
     /// Words heard right that have times on both sides.
     pub words: u64,
@@ -37,7 +37,7 @@ pub struct Timing {
 }
 
 /// What is wrong with word times as they came, over a set of clips.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default)]
 pub struct TimingFaults {
     /// Words without a start.
@@ -58,7 +58,7 @@ pub struct TimingFaults {
 }
 
 /// A distribution of offsets, heard minus labelled.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct OffsetSummary {
     /// Median in milliseconds; positive is late.
     pub median_ms: f64,

@@ -22,7 +22,7 @@ pub struct Change {
 }
 
 /// How a change came.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ChangeShape {
     /// From one run to the next.

@@ -30,7 +30,7 @@ pub struct Limit {
 }
 
 /// What a judgement comes to in the end.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum CountsAs {
     /// The gate may pass.
@@ -40,7 +40,7 @@ pub enum CountsAs {
 }
 
 /// What a limit allows, in the base unit of its measure.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Bound {
     /// The figure is at most this.
@@ -84,7 +84,7 @@ impl Bound {
 }
 
 /// Whether a limit is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kept {
     /// It is kept, with the certainty asked for.

@@ -28,7 +28,7 @@ pub const LEAST_GROUPS: u64 = 4;
 pub const FEW_CLIPS: u64 = 20;
 
 /// What can be said of a difference.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// The second is better than the first.
@@ -65,7 +65,7 @@ impl Verdict {
 }
 
 /// What was drawn: the unit of chance of a verdict, and so for whom it holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum DrawnUnit {
     /// Clips: it holds for further clips like these, of these speakers where there are several clips of each.
@@ -115,7 +115,7 @@ pub struct Question {
 }
 
 /// The answer to a [`Question`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Finding {
     /// Id of the measure.
     pub measure: String,

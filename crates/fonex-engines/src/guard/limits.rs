@@ -6,7 +6,7 @@ use fonex_formats::{Place, Problem};
 use serde::{Deserialize, Serialize};
 
 /// How long to wait for what, how much at once, and how much an engine takes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct Limits {
     /// Seconds until a connection is open.
@@ -34,7 +34,7 @@ pub struct Limits {
 }
 
 /// What becomes of a text that is longer than an engine takes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LongText {
     /// It is not sent; the trial is refused.
@@ -104,7 +104,7 @@ impl Limits {
 }
 
 /// When a call is tried again. Only failures after which a repeat is safe are.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct Retry {
     /// Attempts in all; 1 tries nothing again.

@@ -17,7 +17,7 @@ use crate::values::{Known, variables_in, variables_in_json};
 use crate::voices::VoiceListConfig;
 
 /// How a service is asked and how its answer is read.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HttpConfig {
     /// The request of a trial.
@@ -46,7 +46,7 @@ pub struct HttpConfig {
 }
 
 /// Which version of HTTP is spoken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub enum HttpVersion {
     /// HTTP/2 where the service agrees to it in the TLS handshake, else HTTP/1.1.
     #[default]
@@ -61,7 +61,7 @@ pub enum HttpVersion {
 }
 
 /// One request; values of the trial are filled into every part.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RequestConfig {
     /// Method; by default POST with a body and GET without.

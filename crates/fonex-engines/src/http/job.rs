@@ -15,7 +15,7 @@ use crate::net::NetFailure;
 use crate::{Task, cut};
 
 /// How a job is followed. `{job}` in the requests is what the submission answered.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct JobConfig {
     /// Where the answer to the submission names the job: an id, or a whole address.

@@ -104,6 +104,19 @@ impl PartialEq for Address {
     }
 }
 
+impl schemars::JsonSchema for Address {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Address".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A place in an answer: a JSON Pointer (RFC 6901), or a JSONPath (RFC 9535) that begins with $",
+            "type": "string"
+        })
+    }
+}
+
 impl Serialize for Address {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)

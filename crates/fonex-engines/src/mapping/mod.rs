@@ -15,7 +15,7 @@ pub use address::Address;
 pub(crate) use wanted::Wanted;
 
 /// In which unit times are given as plain numbers. A string such as `1.5s` or `350ms` carries its own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 pub enum TimeUnit {
     /// Seconds.
     #[default]
@@ -62,7 +62,7 @@ impl TimeUnit {
 }
 
 /// Where the parts of a word stand inside one element of the list of words.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct WordFields {
     /// The word.
@@ -100,7 +100,7 @@ impl Default for WordFields {
 }
 
 /// Where the parts of a further reading stand inside one element of their list.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct AlternativeFields {
     /// The text.
@@ -116,7 +116,7 @@ impl Default for AlternativeFields {
 }
 
 /// The form of a result.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ResultForm {
     /// The text as it is.
@@ -139,7 +139,7 @@ impl ResultForm {
 }
 
 /// How the steps of a stream become one text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Steps {
     /// Each step adds to the text as it stands.
@@ -149,7 +149,7 @@ pub enum Steps {
 }
 
 /// Where and in which form a result comes.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ResultConfig {
     /// In which form it comes; by default audio for synthesisers, and otherwise JSON from services and text from commands.

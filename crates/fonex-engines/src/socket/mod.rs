@@ -30,7 +30,7 @@ use said::Said;
 use session::Session;
 
 /// How a service is spoken to and what its messages mean.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SocketConfig {
     /// Address, `ws://` or `wss://`.
@@ -77,7 +77,7 @@ const fn tenth_of_a_second() -> f64 {
 }
 
 /// What keeps a quiet connection open.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct KeepAlive {
     /// Seconds between two messages.

@@ -10,7 +10,7 @@ use crate::mapping::Address;
 use crate::rules::{self, Pattern};
 
 /// What a message can be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Meaning {
     /// The service takes audio now; nothing is sent before.
@@ -32,7 +32,7 @@ pub enum Meaning {
 }
 
 /// One rule; everything that is given must hold.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SocketRule {
     /// A value of a JSON message; without `equals` and `matches`, that it is there.

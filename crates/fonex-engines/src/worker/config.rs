@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::values::{Known, variables_in};
 
 /// How a long-lived program is started.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WorkerConfig {
     /// The program and its arguments; never passed through a shell.

@@ -10,7 +10,7 @@ use crate::mapping::Wanted;
 use crate::{cut, json};
 
 /// One line from a worker.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Line {
     #[serde(default)]

@@ -19,7 +19,7 @@ use crate::{Frame, Frames, Live, StopFlag};
 const MOST_EVENTS: usize = 20_000;
 
 /// A line a worker writes while it listens.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Heard {
     id: u64,

@@ -270,7 +270,7 @@ fn axis_label(unit: Unit, value: f64, step: f64) -> String {
     match unit {
         Unit::Share => percent(value, step),
         _ if value == 0.0 => "0".to_owned(),
-        _ if step >= 1.0 => figure(unit, Some(value)),
+        _ if step >= 1.0 => figure(unit, Some(value)).replace(".0 ", " "),
         _ => format!("{value:.3}"),
     }
 }

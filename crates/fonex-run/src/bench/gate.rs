@@ -10,31 +10,47 @@ use serde::Deserialize;
 use super::unknown;
 
 /// A gate as written.
-#[derive(Deserialize, Default)]
+#[derive(Deserialize, Default, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct GateConfig {
+    /// The file of the baseline, relative to the bench file.
     baseline: Option<String>,
+    /// How sure a verdict has to be, such as 0.95.
     certainty: Option<f64>,
+    /// What an undecided limit counts as.
     undecided: Option<CountsAs>,
+    /// The unit of chance.
     unit: Option<DrawnUnit>,
+    /// The limits by name.
     #[serde(default)]
     limit: BTreeMap<String, LimitConfig>,
 }
 
 /// A limit as written.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct LimitConfig {
+    /// Id of the measure.
     measure: String,
+    /// Only variants whose name fits, with * for any letters.
     variant: Option<String>,
+    /// Only clips of this slice, as TAG=VALUE.
     slice: Option<String>,
+    /// Only runs of this plan.
     plan: Option<String>,
+    /// The figure may be this at most.
     at_most: Option<f64>,
+    /// The figure has to be this at least.
     at_least: Option<f64>,
+    /// Against the baseline it may be worse by this at most.
     worse_by_at_most: Option<f64>,
+    /// Against the baseline it may differ by this at most, either way.
     differs_by_at_most: Option<f64>,
+    /// How sure its verdict has to be, where not as the gate says.
     certainty: Option<f64>,
+    /// What it counts as while undecided, where not as the gate says.
     undecided: Option<CountsAs>,
+    /// Judge the figure itself and not what it stands for: for clips that are all there is.
     #[serde(default)]
     exact: bool,
 }

@@ -9,29 +9,41 @@ use fonex_formats::{Place, Problem, checksum};
 use serde::Deserialize;
 
 /// A measure as written.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct OwnConfig {
+    /// What the engines do that it measures.
     #[serde(default = "hear")]
     task: Task,
+    /// Its name for people.
     name: Option<String>,
+    /// What it means.
     about: Option<String>,
+    /// The condition whose share of trials it is.
     holds: Option<String>,
+    /// The program that answers a number for each trial, with its arguments.
     program: Option<Vec<String>>,
+    /// Only trials of which this condition holds.
     #[serde(rename = "where")]
     of: Option<String>,
+    /// How the numbers of a program become a figure.
     figure: Option<FigureConfig>,
+    /// Its unit.
     unit: Option<Unit>,
+    /// Which direction is better.
     better: Option<Better>,
+    /// Whether compare asks about it by default.
     #[serde(default = "yes")]
     compared: bool,
+    /// Whether failed trials count as well.
     #[serde(default)]
     trials: TrialsConfig,
+    /// How long the program may take for a batch, in seconds.
     #[serde(default = "a_minute")]
     time_limit_s: f64,
 }
 
-#[derive(Deserialize, Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Deserialize, Clone, Copy, PartialEq, Eq, Debug, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 enum FigureConfig {
     Share,
@@ -40,7 +52,7 @@ enum FigureConfig {
     P95,
 }
 
-#[derive(Deserialize, Clone, Copy, Default, Debug)]
+#[derive(Deserialize, Clone, Copy, Default, Debug, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 enum TrialsConfig {
     #[default]

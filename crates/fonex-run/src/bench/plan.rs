@@ -12,41 +12,56 @@ use super::sweep::Sweep;
 use super::{listeners, unknown};
 
 /// A plan as written.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct PlanConfig {
+    /// Its corpus, relative to the bench file; that of the bench file without it.
     corpus: Option<String>,
+    /// Only clips with these values, by tag, speaker or lang.
     #[serde(default)]
     select: BTreeMap<String, OneOrMore>,
+    /// The engines, by name.
     pub(super) engines: Vec<String>,
+    /// Only these of their models; all without it.
     #[serde(default)]
     models: Vec<String>,
+    /// Only these of their voices; all without it.
     #[serde(default)]
     voices: Vec<String>,
+    /// Only voices of which this condition holds.
     #[serde(default)]
     voices_where: Option<String>,
+    /// How audio reaches recognisers: one way or several.
     #[serde(default)]
     delivery: Option<OneOrMoreDeliveries>,
+    /// What it may use and cost.
     #[serde(default)]
     budget: Budget,
+    /// Values that the settings of its engines take, each tried.
     #[serde(default)]
     settings: BTreeMap<String, Sweep>,
+    /// How often each clip is given to each variant.
     #[serde(default = "one")]
     repeats: u32,
+    /// Trials of each variant before those that count.
     #[serde(default)]
     warm_up: u32,
+    /// Trials at once.
     #[serde(default = "one")]
     concurrency: u32,
+    /// Failed trials up to which the exit code is 0.
     #[serde(default)]
     allow_failed: u64,
+    /// The steps of fonex load.
     #[serde(default)]
     load: Option<LoadPlan>,
+    /// Recognisers that hear what its voices speak: ENGINE or ENGINE/MODEL.
     #[serde(default)]
     heard_by: Vec<String>,
 }
 
 /// The steps of load a plan puts on, for `fonex load`.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct LoadPlan {
     /// Requests a second of each open step.
@@ -87,7 +102,7 @@ const fn one() -> u32 {
 }
 
 /// A way of delivery or several to compare.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 enum OneOrMoreDeliveries {
     One(Delivery),
@@ -95,7 +110,7 @@ enum OneOrMoreDeliveries {
 }
 
 /// What a run may use up at most; it stops before the trial that would pass one of them.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct Budget {
     /// Cost, in the currency of the engines' prices.
@@ -109,7 +124,7 @@ pub struct Budget {
 }
 
 /// A value or a list of values.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 enum OneOrMore {
     One(String),
@@ -117,7 +132,7 @@ enum OneOrMore {
 }
 
 /// A plan, checked and resolved.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Plan {
     /// Its name.
     pub name: String,
@@ -143,7 +158,7 @@ pub struct Plan {
 }
 
 /// One column of a comparison.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct PlannedVariant {
     /// All of it in one name.
     pub name: String,

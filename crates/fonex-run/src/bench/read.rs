@@ -17,31 +17,51 @@ use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
 use super::{Bench, Broken, folder_of, overrides, read_profile};
 
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct BenchFile {
+    /// The corpus of plans that name none, relative to this file.
     corpus: Option<String>,
+    /// Seed of everything random.
     #[serde(default = "one")]
     seed: u64,
+    /// The program that plays sound, with its arguments; {file} stands for the sound.
     #[serde(default)]
     player: Vec<String>,
+    /// The text profile: a shipped one by name, or a file.
     #[serde(default = "neutral")]
     text_profile: String,
+    /// Engines by name.
     #[serde(default)]
+    #[schemars(with = "BTreeMap<String, fonex_engines::EngineTable>")]
     engine: BTreeMap<String, Map<String, Value>>,
+    /// Plans by name.
     #[serde(default)]
+    #[schemars(with = "BTreeMap<String, PlanConfig>")]
     plan: BTreeMap<String, Value>,
+    /// Dialogues by name.
     #[serde(default)]
     dialogue: BTreeMap<String, DialogueConfig>,
+    /// Complaints about a corpus that are known and accepted.
     #[serde(default)]
     accept: Vec<Accepted>,
+    /// The gate.
+    #[schemars(with = "Option<GateConfig>")]
     gate: Option<Value>,
+    /// Measures of one's own, by id.
     #[serde(default)]
+    #[schemars(with = "BTreeMap<String, OwnConfig>")]
     measure: BTreeMap<String, Value>,
 }
 
+/// The form of a bench file, as JSON Schema: TOML is read as the same objects.
+#[must_use]
+pub fn bench_schema() -> schemars::Schema {
+    schemars::schema_for!(BenchFile)
+}
+
 /// A scripted dialogue: what the person says, turn after turn.
-#[derive(Deserialize)]
+#[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct DialogueConfig {
     /// Ids of clips.

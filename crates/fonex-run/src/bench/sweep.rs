@@ -5,7 +5,7 @@ use serde::Deserialize;
 use serde_json::Value;
 
 /// Values as written.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 pub(super) enum Sweep {
     /// Each of them.
@@ -15,7 +15,7 @@ pub(super) enum Sweep {
 }
 
 /// A range of numbers.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Range {
     from: f64,

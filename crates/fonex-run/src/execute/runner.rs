@@ -50,7 +50,7 @@ pub struct Execution {
 }
 
 /// What a plan would send, variant by variant.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Forecast {
     /// The variant.
     pub variant: String,

@@ -21,7 +21,7 @@ use crate::execute::Sound;
 use crate::{RunError, with_engine};
 
 /// The turns of a conversation.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Conversation {
     /// The engine of this link.
     pub hear: String,
@@ -45,7 +45,7 @@ pub struct Conversation {
 }
 
 /// A turn that broke off.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct BrokenOff {
     /// The clip it began with.
     pub clip: String,

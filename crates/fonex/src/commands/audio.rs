@@ -55,8 +55,8 @@ pub struct AudioOptions {
 }
 
 /// What is measured of one recording.
-#[derive(Serialize)]
-struct Measured {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Measured {
     file: PathBuf,
     #[serde(skip_serializing_if = "Option::is_none")]
     clip: Option<String>,

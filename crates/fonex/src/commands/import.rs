@@ -152,7 +152,7 @@ impl Lines {
     }
 
     fn head(&mut self) -> Result<RunFileHead, Problem> {
-        #[derive(Deserialize)]
+        #[derive(Deserialize, schemars::JsonSchema)]
         struct Form {
             fonex_run: u32,
         }

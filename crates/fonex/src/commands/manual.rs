@@ -12,7 +12,7 @@ use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example: fonex manual pages; man pages/fonex-run.1")]
+#[command(after_help = "Example: fonex manual pages")]
 pub struct ManualOptions {
     /// Folder to write the pages to
     pub folder: PathBuf,

@@ -25,8 +25,8 @@ pub struct MeasuresOptions {
 }
 
 /// A measure, for programs.
-#[derive(Serialize)]
-struct Listed {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Listed {
     id: &'static str,
     name: &'static str,
     unit: &'static str,

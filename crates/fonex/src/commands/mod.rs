@@ -23,6 +23,7 @@ pub mod report;
 pub mod run;
 mod run_names;
 pub mod runs;
+pub mod schema;
 pub mod score;
 pub mod show;
 mod sound;
@@ -47,6 +48,7 @@ use crate::cli::{BenchArg, Cli, Command};
 use crate::commands::standin::StandinCommand;
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
+use export::RunFileHead;
 use run_names::find_run;
 
 /// `3 errors in 7 words`: insertions are errors too, so that there may be more of them than words.
@@ -83,6 +85,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Watch(options) => watch::watch(&options),
         Command::Panel { command } => panel::panel(&command),
         Command::Manual(options) => manual::manual(&options),
+        Command::Schema(options) => schema::schema(&options),
         Command::Completions(options) => completions::completions(&options),
     }
 }

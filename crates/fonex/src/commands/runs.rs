@@ -62,8 +62,8 @@ pub struct RelabelOptions {
 }
 
 /// One stored run in short.
-#[derive(Serialize)]
-struct RunLine {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct RunLine {
     run: i64,
     label: Option<String>,
     plan: String,
@@ -76,8 +76,8 @@ struct RunLine {
 }
 
 /// One stored study in short.
-#[derive(Serialize)]
-struct StudyLine {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct StudyLine {
     study: i64,
     of: StudyKind,
     made_at: String,

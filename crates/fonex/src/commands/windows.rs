@@ -38,7 +38,7 @@ pub struct WindowsOptions {
 }
 
 /// How long words wait, over all words.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 pub(super) struct Delay {
     p50: f64,
     p95: f64,
@@ -48,7 +48,7 @@ pub(super) struct Delay {
 }
 
 /// One way of delivery, measured.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 pub(super) struct Window {
     variant: String,
     engine: String,
@@ -96,8 +96,8 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
 }
 
 /// The windows of a run, for programs.
-#[derive(Serialize)]
-struct Study {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Study {
     run: i64,
     finished: bool,
     windows: Vec<Window>,

@@ -142,7 +142,7 @@ fn csv_and_open_metrics_are_read_by_others() {
         families.push(line);
     }
     for (words, wanted) in [
-        (vec!["export", "1", "-o", "x.parquet"], "what form is .parquet?"),
+        (vec!["export", "1", "-o", "x.xlsx"], "what form is .xlsx?"),
         (vec!["export", "1", "--form", "csv"], "a whole run is exported as JSON Lines only"),
         (vec!["export", "1", "--of", "words", "--form", "openmetrics"], "OpenMetrics holds figures"),
         (vec!["export", "1", "--of", "trials", "--without-audio"], "only a whole run holds audio"),
@@ -151,4 +151,58 @@ fn csv_and_open_metrics_are_read_by_others() {
     ] {
         folder.fonex(&words).expect(2).says(&[wanted]);
     }
+}
+
+#[cfg(not(feature = "parquet"))]
+#[test]
+fn without_parquet_it_is_said_how_to_have_it() {
+    let folder = world();
+    folder.fonex(&["export", "1", "--of", "trials", "-o", "t.parquet"]).expect(2).says(&["--features parquet"]);
+    assert!(!folder.path().join("t.parquet").exists());
+}
+
+#[cfg(feature = "parquet")]
+#[test]
+fn a_parquet_file_has_the_sums_of_the_lines() {
+    use parquet::file::reader::{FileReader, SerializedFileReader};
+    use parquet::record::Field;
+    let folder = world();
+    for (table, column) in [
+        ("trials", "substituted"),
+        ("trials", "took_ms"),
+        ("words", "at"),
+        ("facts", "number"),
+        ("measures", "value"),
+    ] {
+        folder.fonex(&["export", "1", "--of", table, "-o", "t.parquet"]).expect(0);
+        let lines = folder.fonex(&["export", "1", "--of", table]).expect(0).out;
+        let lines: Vec<serde_json::Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+        let of_line = |line: &serde_json::Value| match column {
+            "number" => line["rows"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .flat_map(|row| row.as_array().unwrap())
+                .map(|n| n.as_f64().unwrap())
+                .sum(),
+            other => line[other].as_f64().unwrap_or(0.0),
+        };
+        let file = std::fs::File::open(folder.path().join("t.parquet")).unwrap();
+        let (mut rows, mut sum) = (0, 0.0);
+        for row in SerializedFileReader::new(file).unwrap().get_row_iter(None).unwrap() {
+            rows += 1;
+            for (name, field) in row.unwrap().get_column_iter() {
+                match field {
+                    Field::Long(count) if name == column => sum += *count as f64,
+                    Field::Double(number) if name == column => sum += number,
+                    _ => {}
+                }
+            }
+        }
+        let whole: f64 = lines.iter().map(of_line).sum();
+        assert!((sum - whole).abs() <= 1e-9 * whole.abs(), "{table} {column}: {sum} {whole}");
+        assert!(rows >= lines.len(), "{table}: {rows} rows of {} lines", lines.len());
+    }
+    folder.fonex(&["export", "1", "--of", "trials", "--form", "parquet"]).expect(2).says(&["-o"]);
+    folder.fonex(&["export", "1", "-o", "t.parquet"]).expect(2).says(&["JSON Lines only"]);
 }

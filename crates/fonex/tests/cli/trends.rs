@@ -10,7 +10,7 @@ fn weeks() -> Folder {
     folder.write("fonex.toml", "corpus = \"corpus.jsonl\"\n[engine.marl]\ntransport = \"recorded\"\ntask = \"hear\"\nresults = \"good.jsonl\"\n[plan.weekly]\nengines = [\"marl\"]\nwarm_up = 0\n");
     for (name, radio) in [("good", "hold at pylon six"), ("bad", "hold")] {
         let line = |at: usize| {
-            let text = if at % 2 == 0 { radio } else { "hold at pylon six" };
+            let text = if at.is_multiple_of(2) { radio } else { "hold at pylon six" };
             format!("{{\"id\":\"c{at:02}\",\"text\":\"{text}\",\"took_ms\":100}}\n")
         };
         folder.write(&format!("{name}.jsonl"), (0..60).map(line).collect::<String>());
@@ -23,7 +23,7 @@ fn weeks() -> Folder {
 
 fn write_corpus(folder: &Folder, more: &str) {
     let ids: Vec<String> = (0..60).map(|at| format!("c{at:02}")).collect();
-    let channel = |at: usize| if at % 2 == 0 { "radio" } else { "desk" };
+    let channel = |at: usize| if at.is_multiple_of(2) { "radio" } else { "desk" };
     let text = format!("hold at pylon six{more}");
     let clips: Vec<_> = ids.iter().enumerate().map(|(at, id)| (id.as_str(), text.as_str(), channel(at))).collect();
     corpus(folder, &clips);

@@ -21,7 +21,7 @@ pub struct Voter {
 }
 
 /// A clip whose label may be wrong.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct Suspect {
     /// Place of the clip among those that were given.
     #[serde(skip)]
@@ -35,7 +35,7 @@ pub struct Suspect {
 }
 
 /// A place at which a label may be wrong.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct SuspectSpot {
     /// What the label says; empty where it says nothing.
     pub label: String,
@@ -52,7 +52,7 @@ pub struct SuspectSpot {
 }
 
 /// What is said of all labels together.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
 pub struct OnTrial {
     /// Clips that at least two engines heard.
     pub clips: usize,

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use super::forms::BOUNDARY;
 
 /// A language whose numbers are known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub enum NumberLanguage {
     /// English.
     #[serde(rename = "en")]

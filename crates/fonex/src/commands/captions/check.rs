@@ -49,8 +49,8 @@ pub struct CaptionsCheck {
 }
 
 /// What was found in a caption file, for programs.
-#[derive(Serialize)]
-struct Checked {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Checked {
     file: String,
     #[serde(flatten)]
     check: CaptionCheck,

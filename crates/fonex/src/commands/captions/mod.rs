@@ -1,6 +1,6 @@
 //! `fonex captions`: captions from what was heard, and the faults of captions that exist.
 
-mod check;
+pub(in crate::commands) mod check;
 mod write;
 
 use clap::{Args, Subcommand};

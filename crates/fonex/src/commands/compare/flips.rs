@@ -11,8 +11,8 @@ use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural, thread_key, thread_lines};
 
 /// The clips of one pair.
-#[derive(Serialize)]
-struct Changed {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Changed {
     first: String,
     second: String,
     /// Clips that both answered.
@@ -22,7 +22,7 @@ struct Changed {
     clips: Vec<ChangedClip>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct ChangedClip {
     #[serde(flatten)]
     flip: Flip,

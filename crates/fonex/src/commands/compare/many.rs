@@ -17,8 +17,8 @@ use crate::output::{self, Cell, Table, money};
 const MOST_COLUMNS: usize = 12;
 
 /// A group of variants that do the same, held against each other.
-#[derive(Serialize)]
-struct Matrix {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Matrix {
     /// The variants, best first by the first measure.
     variants: Vec<String>,
     /// Every pair.
@@ -29,7 +29,7 @@ struct Matrix {
     beaten: Vec<Beaten>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Beaten {
     variant: String,
     by: String,

@@ -1,8 +1,8 @@
 //! `fonex compare`: findings about variants over the same clips.
 
 mod by_slice;
-mod flips;
-mod many;
+pub(in crate::commands) mod flips;
+pub(in crate::commands) mod many;
 mod pages;
 
 use std::path::PathBuf;

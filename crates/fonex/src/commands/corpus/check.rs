@@ -46,8 +46,8 @@ pub struct CorpusCheckOptions {
 }
 
 /// What `--format json` says.
-#[derive(Serialize)]
-struct Checked {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Checked {
     clips: u64,
     errors: u64,
     warnings: u64,

@@ -35,8 +35,8 @@ pub struct CorpusDescribe {
 }
 
 /// What `--format json` says.
-#[derive(Serialize)]
-struct Description {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Description {
     clips: u64,
     with_audio: u64,
     hours: f64,
@@ -51,7 +51,7 @@ struct Description {
 }
 
 /// A distribution over clips.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Spread {
     of: &'static str,
     unit: &'static str,
@@ -62,7 +62,7 @@ struct Spread {
 }
 
 /// The clips that share a value.
-#[derive(Serialize, Clone)]
+#[derive(Serialize, Clone, schemars::JsonSchema)]
 struct Group {
     by: String,
     value: String,
@@ -72,7 +72,7 @@ struct Group {
 }
 
 /// The clips that share two values.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Cross {
     first: String,
     second: String,

@@ -1,7 +1,7 @@
 //! `fonex corpus`: get the material right before anyone measures.
 
-mod check;
-mod describe;
+pub(in crate::commands) mod check;
+pub(in crate::commands) mod describe;
 mod import;
 mod pick;
 mod suspects;

@@ -18,8 +18,8 @@ pub struct EngineListOptions {
     pub format: FormatArg,
 }
 
-#[derive(Serialize)]
-struct Listed<'e> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Listed<'e> {
     name: &'e str,
     task: &'static str,
     transport: &'static str,
@@ -30,7 +30,7 @@ struct Listed<'e> {
 }
 
 /// An environment variable an engine needs; its value is never shown.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Variable {
     name: String,
     set: bool,

@@ -1,7 +1,7 @@
 //! `fonex engine`: what engines there are, whether one answers, and which voices it has.
 
-mod list;
-mod probe;
+pub(in crate::commands) mod list;
+pub(in crate::commands) mod probe;
 mod voices;
 
 use clap::Subcommand;

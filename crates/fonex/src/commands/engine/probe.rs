@@ -35,14 +35,14 @@ pub struct EngineProbeOptions {
 }
 
 /// One thing that was looked at.
-#[derive(Serialize)]
-struct Finding {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Finding {
     what: &'static str,
     works: Works,
     why: String,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 enum Works {
     Yes,

@@ -6,7 +6,7 @@ mod parquet;
 #[cfg(not(feature = "parquet"))]
 #[path = "without_parquet.rs"]
 mod parquet;
-mod rows;
+pub(in crate::commands) mod rows;
 pub(super) mod run_file;
 
 use std::fs::File;

@@ -24,7 +24,8 @@ pub fn check(output: Option<&Path>) -> Result<(), Problem> {
     if output.is_some() {
         return Ok(());
     }
-    Err(Problem::new("a Parquet file is not for a terminal or a pipe", Place::default().field("--form")).remedy("name it with -o"))
+    Err(Problem::new("a Parquet file is not for a terminal or a pipe", Place::default().field("--form"))
+        .remedy("name it with -o"))
 }
 
 /// A table in the making; every column may be empty in a row.
@@ -132,7 +133,8 @@ impl Sink for Table {
     fn line(&mut self, line: &impl Serialize) -> Result<(), Failure> {
         let line = serde_json::to_value(line).map_err(std::io::Error::from)?;
         let Value::Object(fields) = line else { return Ok(()) };
-        let rows = if self.what == What::Facts { fields.get("rows").and_then(Value::as_array).cloned() } else { None };
+        let rows =
+            if self.what == What::Facts { fields.get("rows").and_then(Value::as_array).cloned() } else { None };
         let Some(rows) = rows else { return self.row(|name| fields.get(name).cloned()) };
         // A number a line, so that they can be added up.
         for (row, numbers) in rows.iter().enumerate() {

@@ -34,8 +34,8 @@ pub fn columns_of(what: What) -> Vec<(&'static str, ColumnKind)> {
         What::Measures => &FIGURES,
     };
     let kind = |name: &str| match name {
-        "run" | "repeat" | "words" | "substituted" | "deleted" | "inserted" | "terms_missed" | "at" | "trial" | "row"
-        | "clips" | "units" => ColumnKind::Count,
+        "run" | "repeat" | "words" | "substituted" | "deleted" | "inserted" | "terms_missed" | "at" | "trial"
+        | "row" | "clips" | "units" => ColumnKind::Count,
         "took_ms" | "first_ms" | "audio_s" | "number" | "value" | "low" | "high" => ColumnKind::Number,
         _ => ColumnKind::Text,
     };
@@ -118,8 +118,8 @@ fn cell(value: Option<&Value>) -> String {
 }
 
 /// A word of a trial.
-#[derive(Serialize)]
-struct Word<'t> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Word<'t> {
     clip: &'t str,
     variant: &'t str,
     repeat: u32,
@@ -150,8 +150,8 @@ fn words(store: &Store, view: &RunView, lines: &mut impl Sink) -> Result<(), Fai
 }
 
 /// What one trial contributes to a fact.
-#[derive(Serialize)]
-struct FactLine<'f> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct FactLine<'f> {
     clip: &'f str,
     variant: &'f str,
     /// The place of the trial among those of its variant, from 0.

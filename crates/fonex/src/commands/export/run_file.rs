@@ -16,7 +16,7 @@ use crate::output::{self, plural};
 pub(in crate::commands) const FORM: u32 = 1;
 
 /// The first line of a run file. The labels follow in the order of the corpus, then the trials, then the audio.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(in crate::commands) struct RunFileHead {
     /// The version of the file's form.
@@ -32,7 +32,7 @@ pub(in crate::commands) struct RunFileHead {
 }
 
 /// One synthesised answer.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(in crate::commands) struct AudioLine {
     /// Its name: the checksum of its bytes and its ending.

@@ -16,8 +16,8 @@ pub struct ClipLines {
     file: BufWriter<File>,
 }
 
-#[derive(Serialize)]
-struct ClipLine<'l> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct ClipLine<'l> {
     #[serde(skip_serializing_if = "Option::is_none")]
     heard: Option<&'l str>,
     id: &'l str,

@@ -1,6 +1,6 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
-mod clip_lines;
+pub(in crate::commands) mod clip_lines;
 mod stream;
 mod summary;
 
@@ -153,7 +153,7 @@ fn stages(title: &str, text: &str, profile: &TextProfile) -> String {
 }
 
 /// The score of one results file.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Scored {
     heard: String,
     #[serde(flatten)]

@@ -33,8 +33,8 @@ fn clip_lines(name: &str, clip: &ClipResult) -> String {
 }
 
 /// One clip under each variant, for programs.
-#[derive(Serialize)]
-struct ClipView<'v> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct ClipView<'v> {
     variant: &'v str,
     #[serde(flatten)]
     result: ClipResult,

@@ -1,10 +1,10 @@
 //! `fonex show`: one run in depth.
 
-mod clips;
+pub(in crate::commands) mod clips;
 mod likeness;
 mod notes;
 mod tables;
-mod voices;
+pub(in crate::commands) mod voices;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -112,7 +112,7 @@ pub fn wanted_for(format: Format, measures: Vec<&'static Measure>) -> Wanted {
 }
 
 /// A variant with what went wrong in it, for programs.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct InDepth<'v> {
     #[serde(flatten)]
     view: &'v VariantView,
@@ -121,8 +121,8 @@ struct InDepth<'v> {
 }
 
 /// A run in depth, for programs.
-#[derive(Serialize)]
-struct RunInDepth<'v> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct RunInDepth<'v> {
     run: &'v Run,
     #[serde(skip_serializing_if = "Option::is_none")]
     scored_under: Option<&'v String>,

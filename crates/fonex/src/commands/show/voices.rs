@@ -64,8 +64,8 @@ pub fn weight(typed: &str) -> Result<Weight, String> {
 }
 
 /// A voice with its mark, for programs.
-#[derive(Serialize)]
-struct Ranked<'c> {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Ranked<'c> {
     voice: &'c str,
     by_weight: Option<f64>,
     on_front: bool,

@@ -53,7 +53,7 @@ pub fn write(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView
         [chart] => trend_svg(chart),
         charts => trends_svg("Over runs", charts),
     };
-    Ok(write_chart(path, &svg)?)
+    write_chart(path, &svg)
 }
 
 fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView]) -> Result<(), Failure> {

@@ -91,8 +91,8 @@ pub struct TryOptions {
 }
 
 /// What came back, for programs.
-#[derive(Serialize)]
-struct Tried {
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct Tried {
     engine: String,
     model: String,
     voice: String,

@@ -17,7 +17,7 @@ use super::{TryOptions, scored};
 use crate::failure::Failure;
 
 /// What a recogniser heard of a voice.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub(super) struct HeardBy {
     /// The recogniser, with its model where it has several.
     pub(super) by: String,

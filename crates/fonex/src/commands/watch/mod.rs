@@ -24,11 +24,11 @@ use crate::failure::{Code, Failure};
 use crate::output::{self, Screen};
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example, in the folder the demo made: fonex watch last --once
-While a run goes on, in another terminal:
-  fonex watch              a page on loopback; its address is printed
-  fonex watch --terminal   the same in this terminal
-The run is not disturbed: what it has stored is read. Ctrl-C ends watching, not the run.")]
+#[command(
+    after_help = "Start it beside a run, in another terminal: it serves a page on loopback and prints its address; --terminal shows the
+same full screen. The run is not disturbed: what it has stored is read. Ctrl-C ends watching, not the run.
+Example, in the folder the demo made: fonex watch last --once"
+)]
 pub struct WatchOptions {
     /// The run: its number, its label, or last; without one, always the newest
     #[arg(value_name = "RUN")]
@@ -176,7 +176,7 @@ impl Shown {
 }
 
 /// What the page is told: figures as they are read.
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct Told<'p> {
     run: i64,
     label: Option<&'p str>,
@@ -189,7 +189,7 @@ struct Told<'p> {
     recent: Vec<ToldTrial<'p>>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct ToldVariant<'p> {
     name: &'p str,
     trials: u64,
@@ -199,13 +199,13 @@ struct ToldVariant<'p> {
     longest: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct ToldFigure {
     name: &'static str,
     text: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 struct ToldTrial<'p> {
     clip: &'p str,
     variant: &'p str,
