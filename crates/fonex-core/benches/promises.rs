@@ -1,7 +1,7 @@
 //! Whether what the output promises of its certainty holds: seeded simulations of corpora with known truth.
 //!
 //! `cargo bench -p fonex-core --bench promises` prints the table of docs/statistics.md. `-- N` sets the simulations of each
-//! case (1,000 by default). A short form of each case is a test in `tests/promises.rs`.
+//! case (1,000 by default), and one of `intervals`, `comparisons`, `series`, `gates`, `labels` picks a part. A short form of each case is a test in `tests/promises.rs`.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 
 #[path = "../tests/promises/world/mod.rs"]
@@ -11,147 +11,177 @@ use world::*;
 
 fn main() {
     let sims = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(1_000);
+    let parts = ["intervals", "comparisons", "series", "gates", "labels"];
+    let only = std::env::args().find(|word| parts.contains(&word.as_str()));
+    let asked = |part: &str| only.as_ref().is_none_or(|only| only == part);
     println!("{sims} simulations of each case\n\n| case | seen | must hold |\n|---|---|---|");
     let row = |case: &str, seen: String, wanted: &str| println!("| {case} | {seen} | {wanted} |");
     let percent = |share: f64| format!("{:.1} %", share * 100.0);
 
-    for (name, shape) in Shape::BOUNDED {
-        let held = [10, 20, 50, 200].map(|clips| percent(coverage(shape, clips, sims))).join(", ");
-        row(&format!("95 % interval of the WER, {name}: 10, 20, 50, 200 clips"), held, "94 % from 20 clips");
+    if asked("intervals") {
+        for (name, shape) in Shape::BOUNDED {
+            let held = [10, 20, 50, 200].map(|clips| percent(coverage(shape, clips, sims))).join(", ");
+            row(&format!("95 % interval of the WER, {name}: 10, 20, 50, 200 clips"), held, "94 % from 20 clips");
+        }
+        let [shape, clips] = [Shape::Repeats { share: 0.03 }, Shape::Repeats { share: 0.03 }];
+        let held =
+            [(shape, 20), (clips, 50), (clips, 200)].map(|(shape, n)| percent(coverage(shape, n, sims))).join(", ");
+        row("the same, 3 % of clips repeated endlessly (300 % inserted): 20, 50, 200 clips", held, "94 %");
+        for spread in [0.05, 0.2] {
+            let held = [4, 8, 12, 20].map(|n| percent(speaker_coverage(n, spread, sims))).join(", ");
+            row(
+                &format!("the same over speakers, correlation {spread}: 4, 8, 12, 20"),
+                held,
+                "93 % from 8; withheld below",
+            );
+        }
+        row("interval of equal rates in two clips", format!("{:.3?}", two_equal_clips()), "never of width zero");
+        for (id, held) in other_intervals(sims) {
+            row(&format!("95 % interval of {id}, 40 clips"), percent(held), "93 %");
+        }
+
+        let [held, jumped] = wander(sims / 5);
+        row("drift of one recording whose offset wanders over a tenth of it: interval holds", percent(held), "90 %");
+        row("the same: recordings in which a jump is reported", percent(jumped), "5 %");
     }
-    let [shape, clips] = [Shape::Repeats { share: 0.03 }, Shape::Repeats { share: 0.03 }];
-    let held =
-        [(shape, 20), (clips, 50), (clips, 200)].map(|(shape, n)| percent(coverage(shape, n, sims))).join(", ");
-    row("the same, 3 % of clips repeated endlessly (300 % inserted): 20, 50, 200 clips", held, "94 %");
-    for spread in [0.05, 0.2] {
-        let held = [4, 8, 12, 20].map(|n| percent(speaker_coverage(n, spread, sims))).join(", ");
+    if asked("comparisons") {
         row(
-            &format!("the same over speakers, correlation {spread}: 4, 8, 12, 20"),
-            held,
-            "93 % from 8; withheld below",
+            "241 findings, one difference of 48 points: detected",
+            percent(large_among_many(241, sims / 20)),
+            "always",
         );
-    }
-    row("interval of equal rates in two clips", format!("{:.3?}", two_equal_clips()), "never of width zero");
-    for (id, held) in other_intervals(sims) {
-        row(&format!("95 % interval of {id}, 40 clips"), percent(held), "93 %");
-    }
-
-    row("241 findings, one difference of 48 points: detected", percent(large_among_many(241, sims / 20)), "always");
-    row("two runs, ten variants, no difference: calls that claim one", percent(ten_variants(sims / 2)), "5 %");
-    for speakers in [4, 8, 20] {
-        let claimed = speaker_claims(speakers, 0.1, 0.1, sims);
-        row(&format!("no difference, errors clustered by {speakers} speakers"), percent(claimed), "5 %");
-    }
-    row("8 speakers, 10 against 30 %: detected", percent(speaker_claims(8, 0.1, 0.3, sims)), "as often as may be");
-    for (rate, clips, slices) in [
-        (0.1, 20, 0),
-        (0.1, 100, 4),
-        (0.1, 200, 8),
-        (0.05, 50, 0),
-        (0.05, 100, 4),
-        (0.02, 50, 0),
-        (0.02, 100, 4),
-        (0.02, 200, 8),
-    ] {
-        let claimed = lost_against_scattered(rate, clips, slices, sims);
-        let case = format!(
-            "same rate of {:.0} %, one scatters and one loses whole clips: {clips} clips, {slices} slices",
-            rate * 100.0
+        row("two runs, ten variants, no difference: calls that claim one", percent(ten_variants(sims / 2)), "5 %");
+        for speakers in [4, 8, 20] {
+            let claimed = speaker_claims(speakers, 0.1, 0.1, sims);
+            row(&format!("no difference, errors clustered by {speakers} speakers"), percent(claimed), "5 %");
+        }
+        row(
+            "8 speakers, 10 against 30 %: detected",
+            percent(speaker_claims(8, 0.1, 0.3, sims)),
+            "as often as may be",
         );
-        row(&case, percent(claimed), "5 %");
-    }
-    for (first, second, clips) in [(0.08, 0.13, 100), (0.08, 0.13, 200), (0.08, 0.11, 400), (0.05, 0.15, 60)] {
-        let told = scattered(first, second, clips, sims);
-        let case = format!("{:.0} against {:.0} %, {clips} clips: detected", first * 100.0, second * 100.0);
-        row(&case, percent(told), "as often as may be");
-    }
-    let (told, open) = more_clips(sims);
-    row("\"N more clips\": detected with N more, where the difference is as seen on average", percent(told), "80 %");
-    row("the same: cases in which an N was given", percent(open), "");
-
-    let [held, jumped] = wander(sims / 5);
-    row("drift of one recording whose offset wanders over a tenth of it: interval holds", percent(held), "90 %");
-    row("the same: recordings in which a jump is reported", percent(jumped), "5 %");
-
-    for (name, errors) in [
-        ("scattered", Errors::scattered(0.1)),
-        ("5 % of clips lost", Errors::lost(0.03, 0.05)),
-        ("1 % lost", Errors::lost(0.05, 0.01)),
-    ] {
-        let told = series(errors, Drift::None, 100, 200, sims / 4);
-        row(&format!("unchanged series of 200 runs, {name}: claim a change"), percent(told.by(200)), "5 %");
-    }
-    for clips in [100, 200, 400] {
-        let told = series(Errors::scattered(0.08), Drift::Creep(0.003), clips, 20, sims / 4);
-        let seen = format!("{} by run 12, {} by run 20", percent(told.by(12)), percent(told.by(20)));
-        row(&format!("creep of 0.3 points a run, {clips} clips of ten words"), seen, "95 % by run 12");
-    }
-    for clips in [100, 200] {
-        let told = series(Errors::scattered(0.08), Drift::Step(8, 0.03), clips, 20, sims / 4);
-        let seen = format!(
-            "{} by run 12, {} by run 20; {} too early",
-            percent(told.by(12)),
-            percent(told.by(20)),
-            percent(told.by(8))
+        for (rate, clips, slices) in [
+            (0.1, 20, 0),
+            (0.1, 100, 4),
+            (0.1, 200, 8),
+            (0.05, 50, 0),
+            (0.05, 100, 4),
+            (0.02, 50, 0),
+            (0.02, 100, 4),
+            (0.02, 200, 8),
+        ] {
+            let claimed = lost_against_scattered(rate, clips, slices, sims);
+            let case = format!(
+                "same rate of {:.0} %, one scatters and one loses whole clips: {clips} clips, {slices} slices",
+                rate * 100.0
+            );
+            row(&case, percent(claimed), "5 %");
+        }
+        for (first, second, clips) in [(0.08, 0.13, 100), (0.08, 0.13, 200), (0.08, 0.11, 400), (0.05, 0.15, 60)] {
+            let told = scattered(first, second, clips, sims);
+            let case = format!("{:.0} against {:.0} %, {clips} clips: detected", first * 100.0, second * 100.0);
+            row(&case, percent(told), "as often as may be");
+        }
+        let (told, open) = more_clips(sims);
+        row(
+            "\"N more clips\": detected with N more, where the difference is as seen on average",
+            percent(told),
+            "80 %",
         );
-        row(&format!("step from 8 to 11 % at run 9, {clips} clips"), seen, "detected");
+        row("the same: cases in which an N was given", percent(open), "");
     }
-    let even = |rate: f64| Shape::Even { rate };
-    let lost = |share: f64| Shape::Lost { share, rate: 0.05 };
-    for (name, accepted, worse) in
-        [("scattered", even(0.08), even(0.10)), ("3 % of clips lost", lost(0.03), lost(0.051_05))]
-    {
-        for (clips, limits) in [(50, 1), (200, 1), (200, 5), (1_000, 1)] {
-            let case = format!("gate, margin 2 points, {name}, {clips} clips, {limits} limits");
-            let of_three = |gated: Gated| {
-                let open = (1.0 - gated.passed - gated.failed).max(0.0);
-                format!("{} pass, {} fail, {} undecided", percent(gated.passed), percent(gated.failed), percent(open))
-            };
-            let same = gates(accepted, accepted, 0.02, clips, limits, 1, sims / 2);
-            row(&format!("{case}: a build that is no worse"), of_three(same), "5 % fail");
-            let margin = gates(accepted, worse, 0.02, clips, limits, 1, sims / 2);
-            row(&format!("{case}: one worse by 2 points"), of_three(margin), "5 % pass");
+    if asked("series") {
+        for (name, errors) in [
+            ("scattered", Errors::scattered(0.1)),
+            ("5 % of clips lost", Errors::lost(0.03, 0.05)),
+            ("1 % lost", Errors::lost(0.05, 0.01)),
+        ] {
+            let told = series(errors, Drift::None, 100, 200, sims / 4);
+            row(&format!("unchanged series of 200 runs, {name}: claim a change"), percent(told.by(200)), "5 %");
+        }
+        for clips in [100, 200, 400] {
+            let told = series(Errors::scattered(0.08), Drift::Creep(0.003), clips, 20, sims / 4);
+            let seen = format!("{} by run 12, {} by run 20", percent(told.by(12)), percent(told.by(20)));
+            row(&format!("creep of 0.3 points a run, {clips} clips of ten words"), seen, "95 % by run 12");
+        }
+        for clips in [100, 200] {
+            let told = series(Errors::scattered(0.08), Drift::Step(8, 0.03), clips, 20, sims / 4);
+            let seen = format!(
+                "{} by run 12, {} by run 20; after {} runs in the median, {} at the 90th percentile; {} too early",
+                percent(told.by(12)),
+                percent(told.by(20)),
+                told.delay(8, 0.5),
+                told.delay(8, 0.9),
+                percent(told.by(8))
+            );
+            row(&format!("step from 8 to 11 % at run 9, {clips} clips"), seen, "detected");
         }
     }
-    for (name, accepted, worse) in
-        [("no worse", even(0.08), even(0.08)), ("worse by the margin", even(0.08), even(0.10))]
-    {
-        let gated = gates(accepted, worse, 0.02, 300, 1, 30, sims / 10);
-        let seen = format!(
-            "of the builds {} pass and {} fail; any fails in {} of the series, any passes in {}",
-            percent(gated.passed),
-            percent(gated.failed),
-            percent(gated.series_failed),
-            percent(gated.series_passed)
-        );
-        row(&format!("30 builds in turn against one baseline, {name}, 300 clips"), seen, "5 % of builds");
+    if asked("gates") {
+        let even = |rate: f64| Shape::Even { rate };
+        let lost = |share: f64| Shape::Lost { share, rate: 0.05 };
+        for (name, accepted, worse) in
+            [("scattered", even(0.08), even(0.10)), ("3 % of clips lost", lost(0.03), lost(0.051_05))]
+        {
+            for (clips, limits) in [(50, 1), (200, 1), (200, 5), (1_000, 1)] {
+                let case = format!("gate, margin 2 points, {name}, {clips} clips, {limits} limits");
+                let of_three = |gated: Gated| {
+                    let open = (1.0 - gated.passed - gated.failed).max(0.0);
+                    format!(
+                        "{} pass, {} fail, {} undecided",
+                        percent(gated.passed),
+                        percent(gated.failed),
+                        percent(open)
+                    )
+                };
+                let same = gates(accepted, accepted, 0.02, clips, limits, 1, sims / 2);
+                row(&format!("{case}: a build that is no worse"), of_three(same), "5 % fail");
+                let margin = gates(accepted, worse, 0.02, clips, limits, 1, sims / 2);
+                row(&format!("{case}: one worse by 2 points"), of_three(margin), "5 % pass");
+            }
+        }
+        for (name, accepted, worse) in
+            [("no worse", even(0.08), even(0.08)), ("worse by the margin", even(0.08), even(0.10))]
+        {
+            let gated = gates(accepted, worse, 0.02, 300, 1, 30, sims / 10);
+            let seen = format!(
+                "of the builds {} pass and {} fail; any fails in {} of the series, any passes in {}",
+                percent(gated.passed),
+                percent(gated.failed),
+                percent(gated.series_failed),
+                percent(gated.series_passed)
+            );
+            row(&format!("30 builds in turn against one baseline, {name}, 300 clips"), seen, "5 % of builds");
+        }
     }
-    for (errs, clips, share) in [
-        (&[0.05, 0.08, 0.12][..], 1_000, 0.03),
-        (&[0.05, 0.08, 0.12], 200, 0.03),
-        (&[0.05, 0.08, 0.12], 1_000, 0.0),
-        (&[0.05, 0.08], 1_000, 0.03),
-        (&[0.2, 0.25, 0.3], 1_000, 0.03),
-    ] {
-        let found = wrong_labels_found(sims / 40, clips, share, errs);
-        let rates: Vec<String> = errs.iter().map(|errs| format!("{:.0}", errs * 100.0)).collect();
-        let case = format!(
-            "labels, {} wrong of {clips}, engines that err in {} %, a word in 25 a trap",
-            percent(share),
-            rates.join(", ")
-        );
-        let seen = if share == 0.0 {
-            format!("{:.1} labels of {clips} accused wrongly", found.accused)
-        } else {
-            format!(
-                "precision {}, recall {}; of as many first ones as are wrong {}; expected {:.2} and added error {:.2} times the truth",
-                percent(found.precision),
-                percent(found.recall),
-                percent(found.first),
-                found.expected,
-                found.added
-            )
-        };
-        row(&case, seen, "wrong ones first");
+    if asked("labels") {
+        for (errs, clips, share) in [
+            (&[0.05, 0.08, 0.12][..], 1_000, 0.03),
+            (&[0.05, 0.08, 0.12], 200, 0.03),
+            (&[0.05, 0.08, 0.12], 1_000, 0.0),
+            (&[0.05, 0.08], 1_000, 0.03),
+            (&[0.2, 0.25, 0.3], 1_000, 0.03),
+        ] {
+            let found = wrong_labels_found(sims / 40, clips, share, errs);
+            let rates: Vec<String> = errs.iter().map(|errs| format!("{:.0}", errs * 100.0)).collect();
+            let case = format!(
+                "labels, {} wrong of {clips}, engines that err in {} %, a word in 25 a trap",
+                percent(share),
+                rates.join(", ")
+            );
+            let seen = if share == 0.0 {
+                format!("{:.1} labels of {clips} accused wrongly", found.accused)
+            } else {
+                format!(
+                    "precision {}, recall {}; of as many first ones as are wrong {}; expected {:.2} and added error {:.2} times the truth",
+                    percent(found.precision),
+                    percent(found.recall),
+                    percent(found.first),
+                    found.expected,
+                    found.added
+                )
+            };
+            row(&case, seen, "wrong ones first");
+        }
     }
 }

@@ -5,7 +5,7 @@ import { showClip } from "./detail.js";
 import { LongList } from "./list.js";
 import { make, plural } from "./make.js";
 
-// Variants with a column in the list; the clip itself shows all.
+// Variants with a column in the list, the two that are compared first; the clip itself shows all.
 const COLUMNS = 4;
 
 /** Puts the browser into `box`. */
@@ -15,16 +15,25 @@ export function browse(book, box) {
   const count = make("p", { class: "quiet count", role: "status" });
   const detail = make("div", { class: "detail", role: "region", "aria-label": "The clip", tabindex: "0" });
   const rows = make("div", { class: "list" });
-  const list = new LongList(rows, "Clips", (clip) => row(book, clip), (clip) => showClip(book, clip, detail));
+  const columns = make("div", { class: "heads quiet", "aria-hidden": "true" });
+  let shown = [];
+  const list = new LongList(rows, "Clips", (clip) => row(book, shown, clip), (clip) => showClip(book, clip, detail));
   const choose = () => {
+    shown = inColumns(book, asked);
+    const heads = shown.map((variant) => make("span", { title: book.variants[variant].name }, book.variants[variant].name));
+    columns.replaceChildren(make("span", {}, "wrong words of"), ...heads);
     const chosen = chooser.chosen(asked);
     count.textContent = `${plural(chosen.length, "clip")} of ${book.count.toLocaleString("en")}${left(book)}`;
     list.show(chosen);
   };
-  const heads = book.variants.slice(0, COLUMNS).map(({ name }) => make("span", { title: name }, name));
-  const columns = make("div", { class: "heads quiet", "aria-hidden": "true" }, make("span", {}, "wrong words of"), ...heads);
   box.append(tools(book, asked, choose), count, make("div", { class: "panes" }, make("div", { class: "pane" }, columns, rows), detail));
   choose();
+}
+
+/** The variants that have a column, in their order where all have one. */
+function inColumns(book, asked) {
+  const all = book.variants.map((_, variant) => variant);
+  return all.length <= COLUMNS ? all : [...new Set([asked.first, asked.second, ...all])].slice(0, COLUMNS);
 }
 
 function left(book) {
@@ -92,8 +101,9 @@ function on(control, then) {
   control.addEventListener("change", () => then(control.value));
 }
 
-function row(book, clip) {
-  const cells = book.variants.slice(0, COLUMNS).map(({ name }, variant) => {
+function row(book, shown, clip) {
+  const cells = shown.map((variant) => {
+    const { name } = book.variants[variant];
     const result = book.result(variant, clip);
     if (!result) return make("span", {}, "–");
     const words = result.answered ? `${result.wrong}/${result.said}` : result.outcome;

@@ -89,5 +89,9 @@ fn series_claim_no_change_without_one_and_tell_a_creep_and_a_step() {
     assert!(series(Errors::scattered(0.1), Drift::None, 60, 40, 60).by(40) <= 0.1);
     assert!(series(Errors::lost(0.03, 0.05), Drift::None, 60, 40, 60).by(40) <= 0.12);
     assert!(series(Errors::scattered(0.08), Drift::Creep(0.003), 250, 12, 30).by(12) >= 0.85);
-    assert!(series(Errors::scattered(0.08), Drift::Step(6, 0.03), 200, 12, 30).by(12) >= 0.85);
+    let step = series(Errors::scattered(0.08), Drift::Step(6, 0.03), 200, 12, 30);
+    assert!(step.by(12) >= 0.85 && step.by(6) <= 0.1);
+    // A step of three points over 200 clips is told within a few runs, and not before it comes.
+    let [median, late] = [0.5, 0.9].map(|share| step.delay(6, share));
+    assert!((1..=3).contains(&median) && (median..=6).contains(&late), "{median} {late}");
 }

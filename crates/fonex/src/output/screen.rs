@@ -24,8 +24,10 @@ impl Screen {
         let rows = terminal_size::terminal_size().map_or(24, |(_, height)| usize::from(height.0));
         let mut drawn = "\x1b[H".to_owned();
         for line in text.lines().take(rows.saturating_sub(1)) {
+            // Erased before it is written: behind a line that fills the row, its last letter would go.
+            drawn += "\x1b[2K";
             drawn += &page(line);
-            drawn += "\x1b[K\r\n";
+            drawn += "\r\n";
         }
         drawn += "\x1b[J";
         let mut out = io::stdout().lock();

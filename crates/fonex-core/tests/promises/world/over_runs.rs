@@ -44,6 +44,18 @@ impl Told {
     }
 }
 
+impl Told {
+    /// Runs from the change on until it was told, this one counted, at a quantile of the series in which it was told in time;
+    /// `before` runs came before the change.
+    pub fn delay(&self, before: usize, quantile: f64) -> usize {
+        let told = self.0.iter().flatten().filter(|told| **told > before);
+        let mut delays: Vec<usize> = told.map(|told| told - before).collect();
+        delays.sort_unstable();
+        let place = (quantile * delays.len() as f64) as usize;
+        delays.get(place.min(delays.len().saturating_sub(1))).copied().unwrap_or_default()
+    }
+}
+
 /// Simulates series of runs over the same clips, each looked at run by run.
 pub fn series(errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) -> Told {
     let told = |sim: u64| {
