@@ -112,9 +112,21 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
             return Err(problem.expected(".svg or .png").into());
         }
     };
-    fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error))?;
+    write_whole(path, &bytes)?;
     note(&format!("Wrote {}.", path.display()));
     Ok(())
+}
+
+/// Writes a file whole or not at all: what was there before stays where the new one cannot be written.
+pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Problem> {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".part");
+    let aside = path.with_file_name(name);
+    let written = fs::write(&aside, bytes).and_then(|()| fs::rename(&aside, path));
+    written.map_err(|error| {
+        drop(fs::remove_file(&aside));
+        Problem::io("write", path, &error)
+    })
 }
 
 /// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.

@@ -29,8 +29,8 @@ use clips::{show_clip, worst_clips};
 pub use likeness::apart_from_recordings;
 use likeness::show_likeness;
 use notes::{cautions, costs, disputed, outcomes, requests, times};
-use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures, slices_table};
-pub use tables::{folded, measures_table, off_the_rest, variants_table};
+use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures};
+pub use tables::{by_slice, folded, measures_table, off_the_rest, variants_table};
 use voices::pronunciation;
 use voices::show_rank;
 pub use voices::{Weight, scorecard, weight};
@@ -179,13 +179,7 @@ fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
             page += "every measure of one variant: --variant NAME; of all: --format csv\n";
         }
         page.push('\n');
-        let slices = slices_table(&group);
-        let off = off_the_rest(group.iter().map(|variant| {
-            let slices =
-                variant.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
-            (variant.variant.name.as_str(), &variant.measures, slices.collect())
-        }));
-        for table in [slices, off].into_iter().filter(|table| !table.is_empty()) {
+        for table in by_slice(&group) {
             page += &output::text(&table);
             page.push('\n');
         }

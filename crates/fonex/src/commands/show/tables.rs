@@ -173,8 +173,18 @@ pub fn folded(slices: &[(&str, u64)]) -> (Vec<bool>, String) {
     (shown, note)
 }
 
+/// The slices of variants of one task: the first measure of each, and where a slice is off the rest. What has nothing to say is
+/// left out.
+pub fn by_slice(variants: &[&VariantView]) -> Vec<Table> {
+    let off = off_the_rest(variants.iter().map(|variant| {
+        let slices = variant.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
+        (variant.variant.name.as_str(), &variant.measures, slices.collect())
+    }));
+    [slices_table(variants), off].into_iter().filter(|table| !table.is_empty()).collect()
+}
+
 /// One row a slice, one column a variant: the first measure of the task.
-pub(super) fn slices_table(variants: &[&VariantView]) -> Table {
+fn slices_table(variants: &[&VariantView]) -> Table {
     let Some(first) = variants.first() else { return Table::default() };
     let Some(measure) = headlines(first.variant.task).iter().find_map(|id| find(id)) else { return Table::default() };
     let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));

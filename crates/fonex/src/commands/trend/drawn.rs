@@ -1,6 +1,5 @@
 //! Trends as charts, and as a page.
 
-use std::fs;
 use std::path::Path;
 
 use clap::ValueEnum;
@@ -15,7 +14,7 @@ use fonex_run::now;
 use super::{Limits, in_words, points_table, run_name, shown_at, title};
 use crate::commands::report;
 use crate::failure::Failure;
-use crate::output::{plural, write_chart};
+use crate::output::{plural, write_chart, write_whole};
 
 /// What runs are called on an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -96,7 +95,7 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
         ..ReportData::default()
     };
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?;
-    Ok(fs::write(path, page).map_err(|error| Problem::io("write", path, &error))?)
+    Ok(write_whole(path, page.as_bytes())?)
 }
 
 /// One chart a measure, every variant over the same runs.
@@ -132,7 +131,7 @@ fn chart(all: &[Series], limits: &Limits, plan: Option<&str>, at: At) -> Option<
     // A limit of one variant says nothing of another.
     let limits = if let [series] = all { limits.of(series, plan) } else { Vec::new() };
     let names: Vec<&str> = limits.iter().map(|limit| limit.name.as_str()).collect();
-    let dashed = if names.is_empty() { String::new() } else { format!("; dashed: limit {}", names.join(", ")) };
+    let dashed = if names.is_empty() { String::new() } else { format!("; dashed: {}", names.join(", ")) };
     Some(TrendChart {
         title: title(&all[0]),
         measure: all[0].measure.clone(),

@@ -39,7 +39,7 @@ impl Limits {
                 && limit.variants.as_ref().is_none_or(|pattern| is_like(&series.variant, pattern))
                 && limit.plan.as_ref().is_none_or(|own| plan == Some(own))
         });
-        let mut lines = Vec::new();
+        let mut lines: Vec<(String, f64)> = Vec::new();
         for limit in own {
             match limit.bound {
                 Bound::AtMost(at) | Bound::AtLeast(at) => lines.push((limit.name.clone(), at)),
@@ -51,7 +51,9 @@ impl Limits {
                 }
             }
         }
-        lines.into_iter().map(|(name, at)| TrendLimit { name, at }).collect()
+        let limits = lines.into_iter().map(|(name, at)| TrendLimit { name: format!("limit {name}"), at });
+        let baseline = self.baseline_of(series).map(|at| TrendLimit { name: "baseline".to_owned(), at });
+        limits.chain(baseline).collect()
     }
 
     /// The figure of the accepted run, where it is one of the series.
