@@ -119,6 +119,10 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
 
 /// Writes a file whole or not at all: what was there before stays where the new one cannot be written.
 pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Problem> {
+    // A device or a pipe takes what comes, and is not to be replaced by a file.
+    if path.exists() && !path.is_file() {
+        return fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error));
+    }
     let mut name = path.file_name().unwrap_or_default().to_owned();
     name.push(".part");
     let aside = path.with_file_name(name);

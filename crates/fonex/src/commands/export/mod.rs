@@ -101,13 +101,15 @@ pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
         }
         Some(path) => {
             // Whole or not at all.
-            let aside = PathBuf::from(format!("{}.part", path.display()));
+            // A device or a pipe takes what comes, and is not to be replaced by a file.
+            let replaced = !path.exists() || path.is_file();
+            let aside = if replaced { PathBuf::from(format!("{}.part", path.display())) } else { path.clone() };
             let failed = |error: io::Error| Problem::io("write", path, &error);
             let mut file = BufWriter::new(File::create(&aside).map_err(failed)?);
             let written = write(&store, &view, options, form, &mut file)
                 .and_then(|()| Ok(file.flush().map_err(failed)?))
-                .and_then(|()| Ok(std::fs::rename(&aside, path).map_err(failed)?));
-            if written.is_err() {
+                .and_then(|()| if replaced { Ok(std::fs::rename(&aside, path).map_err(failed)?) } else { Ok(()) });
+            if written.is_err() && replaced {
                 drop(std::fs::remove_file(&aside));
             }
             written?;
