@@ -50,13 +50,14 @@ pub struct Reading {
     pub live: Option<Box<LiveLog>>,
 }
 
-/// The places in the corpus of the clips in which some of the sides made most mistakes, at most this many, in corpus order.
+/// The places in the corpus of the clips in which some of the sides made most mistakes, at most this many, in corpus order; and how
+/// many other clips there are.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub fn hardest(store: &Store, sides: &[Side<'_>], most: usize) -> Result<Vec<u32>, StoreError> {
+pub fn hardest(store: &Store, sides: &[Side<'_>], most: usize) -> Result<(Vec<u32>, usize), StoreError> {
     let mut wrong: Vec<(f64, u32)> = Vec::new();
-    let Some(measure) = find("wer") else { return Ok(Vec::new()) };
+    let Some(measure) = find("wer") else { return Ok((Vec::new(), 0)) };
     for side in sides {
         let (column, places) = side.run.fact(store, side.variant, measure.fact)?;
         let by_clip = ByClip::new(places);
@@ -70,12 +71,13 @@ pub fn hardest(store: &Store, sides: &[Side<'_>], most: usize) -> Result<Vec<u32
     let by_clip = wrong.chunk_by(|a, b| a.1 == b.1);
     let mut clips: Vec<(f64, u32)> =
         by_clip.map(|sides| (sides.iter().map(|side| side.0).fold(0.0, f64::max), sides[0].1)).collect();
-    if clips.len() > most {
+    let others = clips.len().saturating_sub(most);
+    if others > 0 {
         clips.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
         clips.truncate(most);
         clips.sort_by_key(|(_, clip)| *clip);
     }
-    Ok(clips.into_iter().map(|(_, clip)| clip).collect())
+    Ok((clips.into_iter().map(|(_, clip)| clip).collect(), others))
 }
 
 /// Calls `with` for the clips at some places of the corpus that a recogniser was given, in that order.
@@ -146,11 +148,10 @@ fn reading(
         let Some(answer) = answer else { continue };
         let counts = scores.hear(profile, &clip, &label, answer);
         if first.steps.is_empty() {
-            let steps = scores.compared_words().steps;
-            let (said, heard) = spans(run, &clip, answer, &steps);
-            let (outcome, detail, took_ms) = (trial.outcome, trial.detail, trial.took_ms);
-            *first =
-                Reading { outcome, detail, took_ms, steps, said, heard, live: trial.traffic.live, ..first.clone() };
+            first.steps = scores.compared_words().steps;
+            (first.said, first.heard) = spans(run, &clip, answer, &first.steps);
+            (first.outcome, first.detail, first.took_ms) = (trial.outcome, trial.detail, trial.took_ms);
+            first.live = trial.traffic.live;
         }
         first.words += counts.words;
         if let Some([_, missed, ..]) = counts.terms {

@@ -195,8 +195,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
     let points: Vec<Point> = steps.iter().map(|step| step.point(measure)).collect();
     let turns = turns(&steps, measure);
     // What the engine says of itself is what is measured: it marks, and parts nothing.
-    let parts = |turn: &&Turn| turn.said;
-    let breaks = || turns.iter().filter(parts);
+    let breaks = || turns.iter().filter(|turn| turn.says.is_some());
     let fewest = points.iter().map(|point| point.clips).filter(|clips| *clips > 0).min().unwrap_or(u64::MAX);
     let mut series = Series {
         variant: variant.to_owned(),
@@ -204,7 +203,10 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         slice: slice.map(|(by, value)| format!("{by}={value}")),
         points,
         changes: Vec::new(),
-        breaks: breaks().map(|turn| Break { before: turn.mark.before, what: turn.what.clone() }).collect(),
+        breaks: turns
+            .iter()
+            .filter_map(|turn| Some(Break { before: turn.mark.before, what: turn.says.clone()? }))
+            .collect(),
         marks: turns.iter().map(|turn| turn.mark.clone()).collect(),
         unit: drawn,
         cautions: few_clips(fewest).into_iter().collect(),
@@ -265,10 +267,8 @@ impl<'r> Step<'r> {
 struct Turn {
     at: usize,
     mark: AxisMark,
-    /// What to say of it.
-    what: String,
-    /// Whether it is said with the series, as a place at which runs stop being comparable.
-    said: bool,
+    /// What the series says of it, where runs stop being comparable.
+    says: Option<String>,
     /// Whether testing must restart there.
     minds: bool,
 }
@@ -279,32 +279,32 @@ fn turns(steps: &[Step<'_>], measure: &Measure) -> Vec<Turn> {
     let timed = measure.fact.timed;
     for (at, pair) in steps.windows(2).enumerate() {
         let (before, after) = (&pair[0].run.run, &pair[1].run.run);
-        let mut turn = |kind: MarkKind, what: String, from_to: String, said: bool, minds: bool| {
+        let mut turn = |kind: MarkKind, says: Option<String>, from_to: String, minds: bool| {
             let mark = AxisMark { before: after.id, kind, what: from_to };
-            turns.push(Turn { at: at + 1, mark, what, said, minds });
+            turns.push(Turn { at: at + 1, mark, says, minds });
         };
         let versions = [0, 1].map(|side| pair[side].variant.variant.engine_version.as_deref());
         if let [Some(old), Some(new)] = versions
             && old != new
         {
-            turn(MarkKind::Engine, String::new(), format!("{old} → {new}"), false, false);
+            turn(MarkKind::Engine, None, format!("{old} → {new}"), false);
         }
         if before.corpus_checksum != after.corpus_checksum {
             let short = |checksum: &str| checksum.get(..8).unwrap_or_default().to_owned();
             let from_to = format!("{} → {}", short(&before.corpus_checksum), short(&after.corpus_checksum));
-            turn(MarkKind::Corpus, "the corpus changed".to_owned(), from_to, true, true);
+            turn(MarkKind::Corpus, Some("the corpus changed".to_owned()), from_to, true);
         }
         if pair[0].run.profile() != pair[1].run.profile() {
             let from_to = format!("{} → {}", pair[0].run.profile().name, pair[1].run.profile().name);
-            turn(MarkKind::TextProfile, "the text profile changed".to_owned(), from_to, true, true);
+            turn(MarkKind::TextProfile, Some("the text profile changed".to_owned()), from_to, true);
         }
         if let Some(why) = unlike_machines(before, after) {
-            turn(MarkKind::Machine, format!("the machine: {why}"), why, timed, true);
+            turn(MarkKind::Machine, timed.then(|| format!("the machine: {why}")), why, true);
         }
         if before.fonex_version != after.fonex_version {
             let what = format!("Fonex changed from {} to {}", before.fonex_version, after.fonex_version);
             let from_to = format!("{} → {}", before.fonex_version, after.fonex_version);
-            turn(MarkKind::Fonex, what, from_to, true, timed);
+            turn(MarkKind::Fonex, Some(what), from_to, timed);
         }
     }
     turns

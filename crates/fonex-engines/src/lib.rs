@@ -45,6 +45,7 @@ pub use http::HttpConfig;
 use live::{Frame, Frames};
 pub use live::{Live, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
+pub use net::percent_encoded;
 pub use process::allow_open_files;
 pub use recorded::RecordedConfig;
 pub use secrets::{Redaction, Secrets};

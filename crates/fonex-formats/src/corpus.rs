@@ -110,7 +110,7 @@ pub(crate) struct Reading {
 
 impl Reading {
     pub(crate) fn add(&mut self, clip: Clip, place: Place) {
-        if let Err(problem) = check_clip(&clip, &place) {
+        if let Err(problem) = check_clip(&clip, || place.clone()) {
             self.problems.push(problem);
         }
         if let Some(first) = self.seen.get(&clip.id) {
@@ -137,42 +137,40 @@ pub(crate) fn taken(id: &str, place: Place, first: impl std::fmt::Display) -> Pr
 const MOST_TAGS: usize = 200;
 
 /// Checks that a text is one of a recording.
-pub(crate) fn check_text(text: &str, place: &Place) -> Result<(), Problem> {
+pub(crate) fn check_text(text: &str, place: impl Fn() -> Place) -> Result<(), Problem> {
     if text.len() > LONGEST_TEXT {
         let what = format!("the text has {} MiB", text.len() >> 20);
-        return Err(Problem::new(what, place.clone()).expected(format!("{} MiB at most", LONGEST_TEXT >> 20)));
+        return Err(Problem::new(what, place()).expected(format!("{} MiB at most", LONGEST_TEXT >> 20)));
     }
     Ok(())
 }
 
-pub(crate) fn check_clip(clip: &Clip, place: &Place) -> Result<(), Problem> {
+/// What is wrong with a clip; `place` says where it stands.
+pub(crate) fn check_clip(clip: &Clip, place: impl Fn() -> Place) -> Result<(), Problem> {
     if clip.id.trim().is_empty() {
-        return Err(Problem::new("the id is empty", place.clone().field("id")).remedy("name the clip"));
+        return Err(Problem::new("the id is empty", place().field("id")).remedy("name the clip"));
     }
-    check_text(&clip.text, &place.clone().field("text"))?;
+    check_text(&clip.text, || place().field("text"))?;
     if clip.tags.len() > MOST_TAGS {
-        let problem = Problem::new(format!("the clip has {} tags", clip.tags.len()), place.clone().field("tags"));
+        let problem = Problem::new(format!("the clip has {} tags", clip.tags.len()), place().field("tags"));
         return Err(problem.expected(format!("{MOST_TAGS} at most")));
     }
-    Label::parse(&clip.text)
-        .map_err(|error| Problem::new(error.to_string(), place.clone().field("text")).expected("a label text"))?;
+    Label::check(&clip.text)
+        .map_err(|error| Problem::new(error.to_string(), place().field("text")).expected("a label text"))?;
     if let Some(audio) = &clip.audio {
         let path = Path::new(audio);
         if path.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir)) {
-            let problem = Problem::new(
-                format!("the audio path \"{audio}\" leaves the corpus folder"),
-                place.clone().field("audio"),
-            );
+            let problem =
+                Problem::new(format!("the audio path \"{audio}\" leaves the corpus folder"), place().field("audio"));
             return Err(problem
                 .expected("a path below the folder of the corpus file")
                 .remedy("move or link the audio into that folder"));
         }
     }
-    let words = clip.words.iter().enumerate().map(|(i, word)| ("word", format!("words[{i}]"), word));
-    let segments =
-        clip.segments.iter().enumerate().map(|(i, segment)| ("segment", format!("segments[{i}]"), segment));
+    let words = clip.words.iter().enumerate().map(|(at, word)| ("word", at, word));
+    let segments = clip.segments.iter().enumerate().map(|(at, segment)| ("segment", at, segment));
     for (what, at, word) in words.chain(segments) {
-        let field = |name: &str| place.clone().field(format!("{at}.{name}"));
+        let field = |name: &str| place().field(format!("{what}s[{at}].{name}"));
         for (verb, key, time) in [("starts", "start", word.start), ("ends", "end", word.end)] {
             if !(0.0..=LATEST_S).contains(&time) {
                 let what = format!("the {what} \"{}\" {verb} at {time} s", word.text);

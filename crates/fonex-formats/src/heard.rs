@@ -117,10 +117,10 @@ pub(crate) struct HeardReading {
 
 impl HeardReading {
     pub(crate) fn add(&mut self, record: HeardRecord, place: Place) {
-        if let Err(problem) = check_record(&record, &place) {
+        let (id, heard) = record.into_heard();
+        if let Err(problem) = check_heard(&heard, || place.clone()) {
             self.problems.push(problem);
         }
-        let (id, heard) = record.into_heard();
         if self.by_id.insert(id.clone(), heard).is_some() {
             self.problems.push(second(&id, place));
             return;
@@ -135,26 +135,26 @@ pub(crate) fn second(id: &str, place: Place) -> Problem {
         .remedy("keep one result per clip; score repeats as separate files")
 }
 
-pub(crate) fn check_record(record: &HeardRecord, place: &Place) -> Result<(), Problem> {
+pub(crate) fn check_heard(heard: &Heard, place: impl Fn() -> Place) -> Result<(), Problem> {
     const LONGEST_MS: f64 = 1e10;
-    check_text(&record.text, &place.clone().field("text"))?;
-    if let Some(took_ms) = record.took_ms.filter(|took_ms| !(0.0..=LONGEST_MS).contains(took_ms)) {
-        let problem = Problem::new(format!("it took {took_ms} ms"), place.clone().field("took_ms"));
+    check_text(&heard.text, || place().field("text"))?;
+    if let Some(took_ms) = heard.took_ms.filter(|took_ms| !(0.0..=LONGEST_MS).contains(took_ms)) {
+        let problem = Problem::new(format!("it took {took_ms} ms"), place().field("took_ms"));
         return Err(problem.expected("milliseconds, 0 or more"));
     }
-    for (i, word) in record.words.iter().enumerate() {
+    for (i, word) in heard.words.iter().enumerate() {
         for (verb, key, time) in [("starts", "start", word.start), ("ends", "end", word.end)] {
             if let Some(time) = time.filter(|time| !(-crate::LATEST_S..=crate::LATEST_S).contains(time)) {
-                let place = place.clone().field(format!("words[{i}].{key}"));
+                let place = place().field(format!("words[{i}].{key}"));
                 let problem = Problem::new(format!("the word \"{}\" {verb} at {time} s", word.text), place);
                 return Err(problem.expected("seconds from the start of the audio"));
             }
         }
     }
-    for (i, word) in record.words.iter().enumerate() {
+    for (i, word) in heard.words.iter().enumerate() {
         if let Some(confidence) = word.confidence.filter(|c| !(0.0..=1.0).contains(c)) {
             let what = format!("the confidence {confidence} of \"{}\" is not a probability", word.text);
-            let place = place.clone().field(format!("words[{i}].confidence"));
+            let place = place().field(format!("words[{i}].confidence"));
             return Err(Problem::new(what, place).expected("a number from 0 to 1"));
         }
     }

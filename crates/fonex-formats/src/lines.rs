@@ -46,6 +46,11 @@ impl LineAt {
 }
 
 impl Block {
+    /// The text of a line; none where it is not UTF-8.
+    pub(crate) fn plain_text(&self, line: &LineAt) -> Option<&str> {
+        std::str::from_utf8(&self.bytes[line.start..line.end]).ok()
+    }
+
     /// The text of a line.
     pub(crate) fn text(&self, line: &LineAt, path: &Path) -> Result<&str, Problem> {
         as_text(&self.bytes[line.start..line.end], path, line.number)

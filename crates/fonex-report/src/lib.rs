@@ -16,6 +16,7 @@ mod thread;
 mod watch_page;
 
 pub use book::{Book, BookClip, BookKey, BookTrial};
+pub use charts::shortened;
 pub use html::{
     AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, data_uri, render_report,
 };

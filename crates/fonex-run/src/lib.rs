@@ -16,7 +16,7 @@ use fonex_formats::{Place, Problem, Problems};
 use fonex_store::StoreError;
 
 pub use bench::{
-    Bench, Budget, Gate, Plan, PlannedVariant, bench_schema, existing_store, has_store, open_store, profile_checksum,
+    Bench, BenchFile, Budget, Gate, Plan, PlannedVariant, existing_store, has_store, open_store, profile_checksum,
     read_bench, read_profile, read_toml, store_to_change, unknown, voice_condition,
 };
 pub use execute::{

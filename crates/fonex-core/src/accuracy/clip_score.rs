@@ -2,8 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::characters::count_characters;
 use crate::align::{Against, Aligner, Edit, EditCounts, Step, WordGraph, unlikeness};
-use crate::text::{Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
+use crate::text::{Joined, Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
 
 /// One word of the comparison, in reading order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -67,10 +68,9 @@ pub(super) struct Comparer {
     aligner: Aligner,
     said: WordGraph<u32>,
     heard: Vec<u32>,
-    /// The words of the label joined by spaces, and where each of them ends.
-    said_text: String,
-    said_ends: Vec<usize>,
-    heard_text: String,
+    /// The words of the label on the path taken, and those heard.
+    pub(super) said_text: Joined,
+    pub(super) heard_text: Joined,
     /// Whether the profile left the heard text as it was written.
     heard_as_written: bool,
     /// The clip compared last was too long and too unlike its label to be aligned as a whole.
@@ -82,24 +82,21 @@ pub(super) struct Comparer {
 impl Comparer {
     /// Compares one clip; its counts and steps stay until the next.
     pub(super) fn compare(&mut self, profile: &TextProfile, label: &Label, heard: &str) {
-        let Self { vocabulary, aligner, said, said_ends, said_text, heard: numbers, heard_text, .. } = self;
+        let Self { vocabulary, aligner, said, said_text, heard: numbers, heard_text, .. } = self;
         said_text.clear();
-        said_ends.clear();
         put_in(said, &label.in_profile(profile), |text, with| {
-            profile.each_token(text, |token| {
-                append(said_text, token);
-                said_ends.push(said_text.len());
-                with(vocabulary.number(token));
-            });
+            let before = said_text.words();
+            profile.join_tokens(text, said_text);
+            (before..said_text.words()).for_each(|at| with(vocabulary.number(said_text.word(at))));
         });
         numbers.clear();
         heard_text.clear();
         // Most words are heard as they were said: those need not be looked up.
         let mut next = 0;
-        self.heard_as_written = profile.each_token(heard, |token| {
-            append(heard_text, token);
-            let near = next..(next + LOOK_AHEAD).min(said_ends.len());
-            let same = |at: &usize| word_at(said_text, said_ends, *at) == token;
+        self.heard_as_written = profile.join_tokens(heard, heard_text);
+        for token in (0..heard_text.words()).map(|at| heard_text.word(at)) {
+            let near = next..(next + LOOK_AHEAD).min(said_text.words());
+            let same = |at: &usize| said_text.word(*at) == token;
             numbers.push(near.into_iter().find(same).map_or_else(
                 || vocabulary.number(token),
                 |at| {
@@ -107,7 +104,7 @@ impl Comparer {
                     said.words()[at]
                 },
             ));
-        });
+        }
         let against = |node: usize, at: usize, same: bool| Against {
             apart: 0,
             unlike: if same {
@@ -129,15 +126,18 @@ impl Comparer {
             // Of a label with choices only the words of the path taken count.
             said_text.clear();
             let taken = self.steps.iter().filter_map(|step| step.said);
-            taken.for_each(|number| append(said_text, vocabulary.word(number)));
+            taken.for_each(|number| said_text.push(vocabulary.word(number)));
         }
-        self.characters = aligner.count_characters(said_text, heard_text);
+        self.characters = count_characters(aligner, &self.steps, said_text, heard_text);
         self.in_pieces = aligner.took_pieces();
     }
 
     /// Word counts of the clip compared last as it is written, nothing forgiven: what the profile forgives is the
     /// difference. Words are distinguished by their hashes.
     pub(super) fn count_as_written(&mut self, label: &Label, heard: &str) -> EditCounts {
+        if let Some(counts) = self.as_written_from_words(label, heard) {
+            return counts;
+        }
         put_in(&mut self.said_written, label, hashed);
         self.heard_written.clear();
         if self.heard_as_written {
@@ -152,6 +152,49 @@ impl Comparer {
         EditCounts::of(self.aligner.align(&self.said_written, &self.heard_written, |_, _, _| Against::default()))
     }
 
+    /// The counts as written, where they follow from those of the words.
+    ///
+    /// A path costs as written what it costs as words, and one more for every pair that is the same word otherwise written. Where
+    /// no pair of the best path is, it is the best as written too. Where a first pair is, and neither word as written stands
+    /// anywhere on the other side, no path can pair either of them rightly, and none is cheaper than one that pairs the two and is
+    /// best behind them; so with a last pair.
+    fn as_written_from_words(&self, label: &Label, heard: &str) -> Option<EditCounts> {
+        let [LabelPart::Fixed(label)] = label.parts() else { return None };
+        let (said_words, heard_words) = (self.said_text.written()?, self.heard_text.written()?);
+        let (mut at, mut otherwise) = ([0, 0], 0);
+        for step in &self.steps {
+            if step.edit == Edit::Correct {
+                let (one, other) = (&said_words[at[0]], &heard_words[at[1]]);
+                let alike = if one.changed && other.changed {
+                    one.of(label) == other.of(heard)
+                } else {
+                    one.changed == other.changed
+                };
+                if !alike {
+                    let first = at == [0, 0];
+                    let last = at == [said_words.len() - 1, heard_words.len() - 1];
+                    let alone = || {
+                        heard_words.iter().all(|word| word.of(heard) != one.of(label))
+                            && said_words.iter().all(|word| word.of(label) != other.of(heard))
+                    };
+                    if !(first || last) || !alone() {
+                        return None;
+                    }
+                    otherwise += 1;
+                }
+            }
+            at[0] += usize::from(step.said.is_some());
+            at[1] += usize::from(step.heard.is_some());
+        }
+        let words = self.words;
+        Some(EditCounts { correct: words.correct - otherwise, substituted: words.substituted + otherwise, ..words })
+    }
+
+    /// The words of the label compared last that have signs or capitals around them; none where that is not known.
+    pub(super) fn marked_words<'t>(&self, label: &'t str) -> Option<impl Iterator<Item = &'t str>> {
+        Some(self.said_text.marked()?.map(|word| word.of(label)))
+    }
+
     /// The comparison with its words.
     pub(super) fn clip_score(&self) -> ClipScore {
         let word = |number: Option<u32>| number.map(|number| self.vocabulary.word(number).clone());
@@ -162,19 +205,6 @@ impl Comparer {
 
 /// Words of the label a heard word is compared with before it is looked up.
 const LOOK_AHEAD: usize = 4;
-
-/// One of the words joined by spaces, of which `ends` says where each ends.
-fn word_at<'t>(text: &'t str, ends: &[usize], at: usize) -> &'t str {
-    let start = at.checked_sub(1).map_or(0, |before| ends[before] + 1);
-    &text[start..ends[at]]
-}
-
-fn append(text: &mut String, word: &str) {
-    if !text.is_empty() {
-        text.push(' ');
-    }
-    text.push_str(word);
-}
 
 /// Fills a graph with the words of a label; `each_word` calls its second argument for every word of a text.
 fn put_in<T>(graph: &mut WordGraph<T>, label: &Label, mut each_word: impl FnMut(&str, &mut dyn FnMut(T))) {

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::TermCounts;
+use super::clip_score::Comparer;
 use super::rates::share;
 use crate::align::{Against, WordGraph, align, unlikeness};
 use crate::text::Token;
@@ -77,16 +78,27 @@ impl MarksBuilder {
         [0, 1].map(|what| [0, 1, 2].map(|n| now[what][n] - before[what][n]))
     }
 
+    /// [`Self::add`] for texts that were just compared: what the profile left as it was has neither signs nor capitals.
+    pub(super) fn add_compared(&mut self, label: &str, heard: &str, compared: &Comparer) -> [[u64; 3]; 2] {
+        let marked = || compared.marked_words(label);
+        // A word of signs alone belongs to the one before it.
+        let with_letters = |word: &str| word.bytes().any(|byte| byte.is_ascii_alphanumeric());
+        if !is_unmarked(heard) || !marked().is_some_and(|mut words| words.all(with_letters)) {
+            return self.add(label, heard);
+        }
+        let before = self.totals();
+        marked().into_iter().flatten().for_each(|word| self.add_all_missed(word));
+        let now = self.totals();
+        [0, 1].map(|what| [0, 1, 2].map(|n| now[what][n] - before[what][n]))
+    }
+
     fn totals(&self) -> [Counts; 2] {
         let signs = self.signs.iter().fold([0; 3], |sum, counts| [0, 1, 2].map(|i| sum[i] + counts[i]));
         [signs, self.capitals]
     }
 
     fn count(&mut self, label: &str, heard: &str) {
-        let plain_byte = |b: u8| b.is_ascii_lowercase() || b == b' ' || b == b'\'';
-        // Every byte is looked at, which is quicker than stopping at the first.
-        let plain = |text: &str| text.bytes().fold(true, |all, b| all & plain_byte(b));
-        if plain(heard) {
+        if is_unmarked(heard) {
             // Nothing to pair: all that the label has is missed. Where no result has any, nothing is reported.
             self.add_all_missed(label);
             return;
@@ -143,6 +155,13 @@ impl MarksBuilder {
             capitals,
         })
     }
+}
+
+/// Whether a text has neither signs nor capitals, as is plain from its bytes.
+fn is_unmarked(text: &str) -> bool {
+    let unmarked = |b: u8| b.is_ascii_lowercase() || b == b' ' || b == b'\'';
+    // Every byte is looked at, which is quicker than stopping at the first.
+    text.bytes().fold(true, |all, b| all & unmarked(b))
 }
 
 fn record(counts: &mut Counts, said: bool, heard: bool) {

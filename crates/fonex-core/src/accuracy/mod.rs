@@ -1,6 +1,7 @@
 //! Error rates of what was heard against what was said.
 
 mod best_of;
+mod characters;
 mod clip_score;
 mod confidence;
 mod kinds;

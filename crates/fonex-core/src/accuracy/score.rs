@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::slices::Slice;
 use super::{BestOf, CharacterRates, ConfidenceReport, Marks, Mistakes, TermReport, WeightedRate, WordRates};
 use crate::Task;
-use crate::measures::{ALL, Estimate, Gathered, Measure, all};
+use crate::measures::{ALL, Estimate, FactsBySet, Measure, all};
 use crate::stats::Interval;
 use crate::timing::{Boundaries, Timing};
 
@@ -118,10 +118,10 @@ impl Measured {
 }
 
 /// Every figure of a set.
-pub(super) fn measured(gathered: &Gathered, set: usize) -> Measured {
+pub(super) fn measured(facts: &FactsBySet, set: usize) -> Measured {
     let mut measured = Measured::default();
     for measure in hearing() {
-        if let Some(estimate) = gathered.estimate(measure, set) {
+        if let Some(estimate) = facts.estimate(measure, set) {
             measured.insert(measure, estimate);
         }
     }

@@ -62,6 +62,12 @@ pub struct Answered {
     pub took_ms: Option<f64>,
 }
 
+impl Answered {
+    fn trial<'t>(&'t self, clip: &'t Clip) -> Trial<'t> {
+        Trial::heard(clip, crate::Outcome::Done, &self.counts, self.took_ms)
+    }
+}
+
 impl ScoreBuilder {
     /// An empty score under a text profile.
     #[must_use]
@@ -122,7 +128,7 @@ impl ScoreBuilder {
         let as_written = self.compared.count_as_written(label, &heard.text);
         self.as_written += as_written;
         let [punctuation, capitals] = match label.parts() {
-            [LabelPart::Fixed(text)] => self.marks.add(text, &heard.text),
+            [LabelPart::Fixed(text)] => self.marks.add_compared(text, &heard.text, &self.compared),
             _ => self.marks.add(&label.first_reading(), &heard.text),
         };
         self.mistakes.add(&clip.id, &self.compared.steps, &self.compared.vocabulary);
@@ -195,11 +201,11 @@ impl ScoreBuilder {
         sets.clear();
         sets.push(0);
         slices.add(clip, first.counts.words.reference(), [words, characters], timed, gathered, sets);
-        let trials: Vec<Trial<'_>> = answers
-            .iter()
-            .map(|answer| Trial::heard(clip, crate::Outcome::Done, &answer.counts, answer.took_ms))
-            .collect();
-        gathered.add(&trials, sets);
+        if let [only] = answers {
+            gathered.add(&[only.trial(clip)], sets);
+        } else {
+            gathered.add(&answers.iter().map(|answer| answer.trial(clip)).collect::<Vec<_>>(), sets);
+        }
     }
 
     /// Counts a clip apart whose label is disputed; one without a result is left out.
@@ -264,7 +270,8 @@ impl ScoreBuilder {
     /// The score of all that was added.
     #[must_use]
     pub fn finish(self) -> Score {
-        let measures = measured(&self.gathered, 0);
+        let facts = self.gathered.by_set();
+        let measures = measured(&facts, 0);
         let lost = !self.missing.is_empty() || self.missing_repeats > 0;
         let missing_as_empty = lost.then(|| AllClips {
             clips: self.all.clips,
@@ -282,7 +289,7 @@ impl ScoreBuilder {
             calibration_error: calibration.unwrap_or(report.calibration_error_with_chance),
             ..report
         });
-        let weighted = find("weighted_wer").and_then(|measure| self.gathered.sums(measure, 0));
+        let weighted = find("weighted_wer").and_then(|measure| facts.sums(measure, 0));
         let weighted = weighted.filter(|sums| sums[1] > 0.0).map(|sums| WeightedRate {
             wer: Some(sums[0] / sums[1]),
             said: sums[1],
@@ -306,7 +313,7 @@ impl ScoreBuilder {
             interval_by_speaker: by_speaker.and_then(|estimate| estimate.interval),
             speakers: by_speaker.map(|estimate| estimate.units),
             weighted,
-            slices: self.slices.finish(&self.timing, &self.gathered),
+            slices: self.slices.finish(&self.timing, &facts),
             timing: self.timing.finish(measures.get("drift")),
             boundaries: self.boundaries.finish(),
             marks: self.marks.finish(),

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Measured, WordRates, measured};
 use crate::align::EditCounts;
-use crate::measures::Gathered;
+use crate::measures::{FactsBySet, Gathered};
 use crate::timing::{OffsetSummary, TimingBuilder};
 use crate::{Clip, Table};
 
@@ -118,7 +118,7 @@ impl Slices {
     }
 
     /// The figures of all slices, by name and value, lengths in their order.
-    pub(super) fn finish(mut self, timing: &TimingBuilder, gathered: &Gathered) -> Vec<Slice> {
+    pub(super) fn finish(mut self, timing: &TimingBuilder, facts: &FactsBySet) -> Vec<Slice> {
         self.by.sort_by(|(a, _), (b, _)| a.cmp(b));
         let mut slices = Vec::new();
         for (by, values) in self.by {
@@ -130,7 +130,7 @@ impl Slices {
             let band = |value: &str| LENGTH_BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
             for (value, Sliced { tally, timed, set }) in values {
-                let measures = measured(gathered, set);
+                let measures = measured(facts, set);
                 let words = WordRates::new(tally.words, measures.get("wer"));
                 let start = OffsetSummary::of(&timing.starts_ms(&timed));
                 slices.push(Slice { by: by.clone(), value, clips: tally.clips, words, start, measures });
@@ -207,8 +207,9 @@ mod tests {
         all_gathered.add_set();
         all_slices.merge(&slices, all_timing.clips(), &mut all_gathered);
         all_timing.merge(timing);
+        let facts = all_gathered.by_set();
         let found = |by: &str, value: &str| {
-            let all = all_slices.clone().finish(&all_timing, &all_gathered);
+            let all = all_slices.clone().finish(&all_timing, &facts);
             let slice = all.into_iter().find(|slice| slice.by == by && slice.value == value).unwrap();
             (slice.clips, slice.start.map(|start| start.median_ms))
         };

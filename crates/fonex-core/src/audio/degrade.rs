@@ -2,7 +2,6 @@
 
 use rand::RngExt;
 use rand_distr::{Distribution, StandardNormal};
-use realfft::RealFftPlanner;
 
 use super::{Audio, active_level_db, band_limit, decibels, power};
 use crate::stats::stream;
@@ -104,8 +103,7 @@ pub fn reverberate(audio: &mut Audio, rt60_s: f64, direct_db: f64, seed: u64) {
 /// The first `signal.len()` samples of the convolution, by FFT.
 fn convolve(signal: &[f32], response: &[f32]) -> Vec<f32> {
     let size = (signal.len() + response.len()).next_power_of_two();
-    let mut planner = RealFftPlanner::<f32>::new();
-    let (forward, inverse) = (planner.plan_fft_forward(size), planner.plan_fft_inverse(size));
+    let (forward, inverse) = (fonex_signal::forward(size), fonex_signal::inverse(size));
     let spectrum = |samples: &[f32]| {
         let mut padded = samples.to_vec();
         padded.resize(size, 0.0);

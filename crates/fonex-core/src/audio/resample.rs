@@ -1,7 +1,6 @@
 //! Changing the sample rate.
 
-use audioadapter_buffers::direct::InterleavedSlice;
-use rubato::{Fft, FixedSync, Resampler, WindowFunction};
+use fonex_signal::change_rate;
 use thiserror::Error;
 
 use super::Audio;
@@ -54,15 +53,12 @@ pub fn resample(audio: &Audio, to_hz: u32) -> Result<Audio, ResampleError> {
     if samples > MOST_SAMPLES {
         return Err(ResampleError::TooLong { samples, to_hz });
     }
-    let failed = |reason: String| ResampleError::Filter { from_hz, to_hz, reason };
-    let window = WindowFunction::BlackmanHarris2;
-    let (from, to) = (from_hz as usize, to_hz as usize);
-    let mut filter = Fft::<f32>::new_custom(from, to, from / 5, 1, 1, window, FixedSync::Input)
-        .map_err(|e| failed(e.to_string()))?;
-    let length = audio.samples.len();
-    let input = InterleavedSlice::new(&audio.samples, 1, length).map_err(|e| failed(e.to_string()))?;
-    let output = filter.process_all(&input, length, None).map_err(|e| failed(e.to_string()))?;
-    Ok(Audio { rate_hz: to_hz, samples: output.take_data() })
+    let samples = change_rate(&audio.samples, from_hz, to_hz).map_err(|reason| ResampleError::Filter {
+        from_hz,
+        to_hz,
+        reason,
+    })?;
+    Ok(Audio { rate_hz: to_hz, samples })
 }
 
 #[cfg(test)]

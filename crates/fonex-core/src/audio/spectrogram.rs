@@ -1,7 +1,5 @@
 //! The log-mel spectrogram.
 
-use realfft::RealFftPlanner;
-
 use super::Audio;
 
 /// Energy in bands of pitch over time.
@@ -43,7 +41,7 @@ pub fn log_mel(audio: &Audio, bands: usize, step_s: f64) -> Spectrogram {
     let shape: Vec<f32> =
         (0..window).map(|i| 0.5 - 0.5 * (i as f32 / window as f32 * std::f32::consts::TAU).cos()).collect();
     let scale = 2.0 / shape.iter().sum::<f32>();
-    let transform = RealFftPlanner::<f32>::new().plan_fft_forward(size);
+    let transform = fonex_signal::forward(size);
     let (mut input, mut output) = (transform.make_input_vec(), transform.make_output_vec());
     let columns = (0..audio.samples.len())
         .step_by(hop)

@@ -9,8 +9,30 @@ use crate::stats::UnitKind;
 #[derive(Debug, Clone, Default)]
 pub struct Gathered {
     columns: Vec<Column>,
-    sets: Vec<Set>,
+    sets: usize,
+    groups: Groups,
     row: Vec<f64>,
+}
+
+/// The clips that belong to the same sets form a group: each is counted once, and not once a set.
+#[derive(Debug, Clone, Default)]
+struct Groups {
+    numbers: Table<Vec<usize>, u32>,
+    /// The sets of each group.
+    sets: Vec<Vec<usize>>,
+}
+
+impl Groups {
+    /// The group of the clips that belong to these sets.
+    fn number(&mut self, sets: &[usize]) -> u32 {
+        if let Some(number) = self.numbers.get(sets) {
+            return *number;
+        }
+        let number = self.sets.len() as u32;
+        self.numbers.insert(sets.to_vec(), number);
+        self.sets.push(sets.to_vec());
+        number
+    }
 }
 
 #[derive(Debug, Clone)]
@@ -18,18 +40,47 @@ struct Column {
     fact: &'static Fact,
     /// Whether only sums over rows are asked of it.
     tallied: bool,
-    /// The clips that are not tallied.
+    /// The row of the first clip, which most clips share where little goes wrong, and how many of each group have it.
+    first: Option<([u64; WIDEST], Vec<f64>)>,
+    /// How many clips of a group have the same row, another than the first.
+    kinds: Table<Kind, f64>,
+    /// The clips that are not tallied, and the group of each.
     list: Sample,
+    groups: Vec<u32>,
 }
 
-/// One set of clips.
-#[derive(Debug, Clone, Default)]
-struct Set {
-    /// By column: how many clips have the same row.
-    kinds: Vec<Table<[u64; 4], f64>>,
-    /// By column: places of its clips in the list.
-    places: Vec<Vec<u32>>,
+impl Column {
+    fn count(&mut self, kind: Kind, times: f64) {
+        let (row, by_group) = self.first.get_or_insert_with(|| (kind.row, Vec::new()));
+        if *row == kind.row {
+            let group = kind.group as usize;
+            if by_group.len() <= group {
+                by_group.resize(group + 1, 0.0);
+            }
+            by_group[group] += times;
+        } else {
+            *self.kinds.entry(kind).or_default() += times;
+        }
+    }
+
+    fn each_kind(&self, mut with: impl FnMut(Kind, f64)) {
+        if let Some((row, by_group)) = &self.first {
+            let groups = (0..).zip(by_group).filter(|(_, times)| **times > 0.0);
+            groups.for_each(|(group, times)| with(Kind { row: *row, group }, *times));
+        }
+        self.kinds.iter().for_each(|(kind, times)| with(*kind, *times));
+    }
 }
+
+/// A row of a group, as the bits of its numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+struct Kind {
+    row: [u64; WIDEST],
+    group: u32,
+}
+
+/// Numbers of the widest row that is tallied.
+const WIDEST: usize = 4;
 
 impl Gathered {
     /// Nothing yet of these measures, in no set.
@@ -38,28 +89,33 @@ impl Gathered {
         let mut columns: Vec<Column> = Vec::new();
         for measure in measures {
             let tallied = matches!(measure.estimator, Estimator::Ratio { .. } | Estimator::Smooth(_));
+            let tallied = tallied && measure.fact.width <= WIDEST;
             match columns.iter_mut().find(|column| column.fact.id == measure.fact.id) {
                 Some(column) => column.tallied &= tallied,
-                None => {
-                    let list = Sample::new(measure.fact.width, UnitKind::Clip);
-                    columns.push(Column { fact: measure.fact, tallied, list });
-                }
+                None => columns.push(Column {
+                    fact: measure.fact,
+                    tallied,
+                    first: None,
+                    kinds: Table::default(),
+                    list: Sample::new(measure.fact.width, UnitKind::Clip),
+                    groups: Vec::new(),
+                }),
             }
         }
-        Self { columns, sets: Vec::new(), row: Vec::new() }
+        Self { columns, ..Self::default() }
     }
 
     /// A further set; gives its number.
-    pub fn add_set(&mut self) -> usize {
-        let each = self.columns.len();
-        self.sets.push(Set { kinds: vec![Table::default(); each], places: vec![Vec::new(); each] });
-        self.sets.len() - 1
+    pub const fn add_set(&mut self) -> usize {
+        self.sets += 1;
+        self.sets - 1
     }
 
     /// Adds a clip to some sets by its trials: one, or several repeats, which count as one clip together.
     pub fn add(&mut self, trials: &[Trial<'_>], sets: &[usize]) {
-        let Self { columns, sets: all, row } = self;
-        for (at, column) in columns.iter_mut().enumerate() {
+        let Self { columns, groups, row, .. } = self;
+        let group = groups.number(sets);
+        for column in columns {
             let of = |trial: &&Trial<'_>| column.fact.of == Trials::All || trial.outcome.is_answer();
             row.clear();
             if let [trial] = trials {
@@ -70,9 +126,9 @@ impl Gathered {
                     continue;
                 }
                 if column.tallied && row.len() == column.fact.width {
-                    let mut kind = [0; 4];
-                    kind.iter_mut().zip(&*row).for_each(|(bits, number)| *bits = number.to_bits());
-                    sets.iter().for_each(|set| *all[*set].kinds[at].entry(kind).or_default() += 1.0);
+                    let mut bits = [0; WIDEST];
+                    bits.iter_mut().zip(&*row).for_each(|(bits, number)| *bits = number.to_bits());
+                    column.count(Kind { row: bits, group }, 1.0);
                     continue;
                 }
             }
@@ -89,30 +145,84 @@ impl Gathered {
             if repeats.iter().all(Vec::is_empty) {
                 continue;
             }
-            let place = column.list.ends.len() as u32;
-            column.list.add(place, repeats.iter().map(Vec::as_slice));
-            sets.iter().for_each(|set| all[*set].places[at].push(place));
+            column.list.add(column.list.ends.len() as u32, repeats.iter().map(Vec::as_slice));
+            column.groups.push(group);
         }
     }
 
     /// Adds what was gathered of later clips; `here` gives what each of its sets is here.
     pub fn merge(&mut self, later: &Self, here: &[usize]) {
-        let mut before = Vec::new();
+        let mut sets = Vec::new();
+        let groups = later.groups.sets.iter().map(|theirs| {
+            sets.clear();
+            sets.extend(theirs.iter().map(|set| here[*set]));
+            self.groups.number(&sets)
+        });
+        let groups: Vec<u32> = groups.collect();
         for (mine, theirs) in self.columns.iter_mut().zip(&later.columns) {
-            before.push(mine.list.ends.len() as u32);
+            theirs.each_kind(|Kind { row, group }, times| {
+                mine.count(Kind { row, group: groups[group as usize] }, times);
+            });
             mine.list.extend(&theirs.list);
-        }
-        for (theirs, at) in later.sets.iter().zip(here) {
-            let mine = &mut self.sets[*at];
-            for (mine, theirs) in mine.kinds.iter_mut().zip(&theirs.kinds) {
-                theirs.iter().for_each(|(kind, times)| *mine.entry(*kind).or_default() += times);
-            }
-            for ((mine, theirs), before) in mine.places.iter_mut().zip(&theirs.places).zip(&before) {
-                mine.extend(theirs.iter().map(|place| place + before));
-            }
+            mine.groups.extend(theirs.groups.iter().map(|group| groups[*group as usize]));
         }
     }
 
+    /// The facts set by set, of which figures are asked.
+    #[must_use]
+    pub fn by_set(self) -> FactsBySet {
+        let Self { columns, sets, groups, .. } = self;
+        let columns = columns.into_iter().map(|column| {
+            let mut of_sets = vec![SetFacts::default(); sets];
+            column.each_kind(|Kind { row, group }, times| {
+                groups.sets[group as usize].iter().for_each(|set| of_sets[*set].kinds.push((row, times)));
+            });
+            for (place, group) in column.groups.iter().enumerate() {
+                groups.sets[*group as usize].iter().for_each(|set| of_sets[*set].places.push(place as u32));
+            }
+            of_sets.iter_mut().for_each(SetFacts::sum_alike);
+            FactColumn { fact: column.fact, list: column.list, sets: of_sets }
+        });
+        FactsBySet { columns: columns.collect() }
+    }
+}
+
+/// What was gathered, set by set.
+#[derive(Debug, Clone)]
+pub struct FactsBySet {
+    columns: Vec<FactColumn>,
+}
+
+#[derive(Debug, Clone)]
+struct FactColumn {
+    fact: &'static Fact,
+    list: Sample,
+    sets: Vec<SetFacts>,
+}
+
+/// One fact of one set.
+#[derive(Debug, Clone, Default)]
+struct SetFacts {
+    /// Rows with how many clips have each, in an order that does not depend on how the clips were gathered.
+    kinds: Vec<([u64; WIDEST], f64)>,
+    /// Places of the other clips in the list.
+    places: Vec<u32>,
+}
+
+impl SetFacts {
+    fn sum_alike(&mut self) {
+        self.kinds.sort_unstable_by_key(|(row, _)| *row);
+        self.kinds.dedup_by(|later, kept| {
+            let alike = later.0 == kept.0;
+            if alike {
+                kept.1 += later.1;
+            }
+            alike
+        });
+    }
+}
+
+impl FactsBySet {
     /// The figure of a measure over a set; none where it was not gathered or nothing was contributed.
     #[must_use]
     pub fn estimate(&self, measure: &Measure, set: usize) -> Option<Estimate> {
@@ -132,16 +242,65 @@ impl Gathered {
     }
 
     fn sample(&self, measure: &Measure, set: usize) -> Option<Sample> {
-        let at = self.columns.iter().position(|column| column.fact.id == measure.fact.id)?;
-        let (column, set) = (&self.columns[at], self.sets.get(set)?);
-        // In an order that does not depend on how the clips were gathered.
-        let mut kinds: Vec<([u64; 4], f64)> = set.kinds[at].iter().map(|(kind, times)| (*kind, *times)).collect();
-        kinds.sort_by_key(|a| a.0);
-        let mut sample = column.list.at(set.places[at].iter().map(|place| *place as usize)).of_single_clips();
-        for (kind, times) in kinds {
+        let column = self.columns.iter().find(|column| column.fact.id == measure.fact.id)?;
+        let facts = column.sets.get(set)?;
+        let mut sample = column.list.at(facts.places.iter().map(|place| *place as usize)).of_single_clips();
+        for (kind, times) in &facts.kinds {
             let row = kind.map(f64::from_bits);
-            sample.add_alike(&row[..column.fact.width], times);
+            sample.add_alike(&row[..column.fact.width], *times);
         }
         Some(sample)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::align::EditCounts;
+    use crate::measures::{HearingCounts, find};
+    use crate::{Clip, Outcome};
+
+    proptest! {
+        /// The slow twin gathers every set by itself, one clip after the other.
+        #[test]
+        fn sets_gathered_together_and_in_parts_are_those_gathered_alone(
+            clips in prop::collection::vec((0..3_u64, 0..3_u64, prop::option::of(0..5_u32), prop::bits::u8::between(0, 4)), 0..24),
+            cut in 0..24_usize,
+        ) {
+            let measures = ["wer", "wil", "latency_p50"].map(|id| find(id).unwrap());
+            let clip = Clip::default();
+            let hearing = |correct: u64, substituted: u64| HearingCounts {
+                words: EditCounts { correct, substituted, ..EditCounts::default() },
+                ..HearingCounts::default()
+            };
+            let gather = |clips: &[(u64, u64, Option<u32>, u8)], sets: &dyn Fn(u8) -> Vec<usize>, count: usize| {
+                let mut gathered = Gathered::of(measures.into_iter());
+                for _ in 0..count {
+                    gathered.add_set();
+                }
+                for (correct, substituted, took, of) in clips {
+                    let counts = hearing(*correct, *substituted);
+                    let trial = Trial::heard(&clip, Outcome::Done, &counts, took.map(f64::from));
+                    gathered.add(&[trial], &sets(*of));
+                }
+                gathered
+            };
+            let all_sets = |of: u8| (0..4).filter(|set| of >> set & 1 == 1).collect::<Vec<usize>>();
+            let (head, tail) = clips.split_at(cut.min(clips.len()));
+            let mut together = gather(head, &all_sets, 4);
+            // The later part knows its sets by other numbers.
+            let turned = |of: u8| all_sets(of).into_iter().map(|set| 3 - set).collect::<Vec<usize>>();
+            together.merge(&gather(tail, &turned, 4), &[3, 2, 1, 0]);
+            let together = together.by_set();
+            for set in 0..4 {
+                let own: Vec<_> = clips.iter().filter(|(.., of)| of >> set & 1 == 1).copied().collect();
+                let alone = gather(&own, &|_| vec![0], 1).by_set();
+                for measure in measures {
+                    prop_assert_eq!(together.estimate(measure, set), alone.estimate(measure, 0), "{} of {}", measure.id, set);
+                }
+            }
+        }
     }
 }

@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 
 pub use estimate::{Estimate, Withheld};
 pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, estimate_at, series_scores};
-pub use gathered::Gathered;
+pub use gathered::{FactsBySet, Gathered};
 pub use own::{Figure, How, OwnMeasure, OwnWords, all, own, own_line, tell_own};
 pub use sample::{Sample, Units};
 pub use table::ALL;

@@ -1,7 +1,5 @@
 //! Stretches of sound that come twice in a row, as from a buffer that was played again.
 
-use realfft::RealFftPlanner;
-
 use super::level_db;
 use crate::audio::{Audio, Stretch, active_level_db, energies, power, resample};
 
@@ -39,8 +37,7 @@ pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
     let at = |seconds: f64| (seconds * f64::from(RATE_HZ)) as usize;
     let (stretch, reach) = (at(STRETCH_S), at(LATEST_S) + at(STRETCH_S));
     let size = (reach + stretch).next_power_of_two();
-    let mut planner = RealFftPlanner::<f32>::new();
-    let (forward, backward) = (planner.plan_fft_forward(size), planner.plan_fft_inverse(size));
+    let (forward, backward) = (fonex_signal::forward(size), fonex_signal::inverse(size));
     let squares = energies(samples);
     let (mut own, mut all) = (forward.make_input_vec(), forward.make_input_vec());
     let (mut own_spectrum, mut all_spectrum) = (forward.make_output_vec(), forward.make_output_vec());

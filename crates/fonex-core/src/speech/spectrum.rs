@@ -1,6 +1,5 @@
 //! The long-term spectrum of a voice in two figures: how it falls, and where it ends.
 
-use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 
 use crate::audio::{Audio, decibels, power};
@@ -32,7 +31,7 @@ pub fn long_term_spectrum(audio: &Audio) -> Option<Spectrum> {
     let starts: Vec<usize> = (0..=audio.samples.len().checked_sub(size)?).step_by(hop).collect();
     let powers: Vec<f64> = starts.iter().map(|start| power(&audio.samples[*start..start + size])).collect();
     let least = quantile(&powers, 0.9)? * QUIET;
-    let transform = RealFftPlanner::<f32>::new().plan_fft_forward(size);
+    let transform = fonex_signal::forward(size);
     let (mut input, mut output) = (transform.make_input_vec(), transform.make_output_vec());
     let window: Vec<f32> =
         (0..size).map(|i| 0.5 - 0.5 * (i as f32 / size as f32 * std::f32::consts::TAU).cos()).collect();

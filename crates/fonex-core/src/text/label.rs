@@ -10,9 +10,15 @@ use super::TextProfile;
 const MOST_READINGS: usize = 4096;
 
 /// A label split into fixed text and choices, in reading order.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Label {
     parts: Vec<LabelPart>,
+}
+
+/// Whether a text holds a sign that may open or close a choice.
+fn has_brackets(text: &str) -> bool {
+    // Every byte is looked at, which is quicker than stopping at the first.
+    text.bytes().fold(false, |any, byte| any | matches!(byte, b'{' | b'}' | b'\\'))
 }
 
 /// A plain text as a label that has no choices, whatever signs it holds.
@@ -72,11 +78,37 @@ impl Label {
     /// # Errors
     /// When brackets do not pair up, are nested, or offer no choice.
     pub fn parse(text: &str) -> Result<Self, LabelError> {
-        // Every byte is looked at, which is quicker than stopping at the first.
-        if !text.bytes().fold(false, |any, byte| any | matches!(byte, b'{' | b'}' | b'\\')) {
-            let parts = if text.is_empty() { Vec::new() } else { vec![LabelPart::Fixed(text.to_owned())] };
-            return Ok(Self { parts });
+        let mut label = Self::default();
+        label.refill(text)?;
+        Ok(label)
+    }
+
+    /// [`Self::parse`] into the room of the label before.
+    ///
+    /// # Errors
+    /// As [`Self::parse`].
+    pub fn refill(&mut self, text: &str) -> Result<(), LabelError> {
+        match self.parts.as_mut_slice() {
+            _ if has_brackets(text) => *self = Self::parse_choices(text)?,
+            _ if text.is_empty() => self.parts.clear(),
+            [LabelPart::Fixed(fixed)] => {
+                fixed.clear();
+                fixed.push_str(text);
+            }
+            _ => self.parts = vec![LabelPart::Fixed(text.to_owned())],
         }
+        Ok(())
+    }
+
+    /// What is wrong with a label's text, if anything.
+    ///
+    /// # Errors
+    /// As [`Self::parse`].
+    pub fn check(text: &str) -> Result<(), LabelError> {
+        if has_brackets(text) { Self::parse_choices(text).map(drop) } else { Ok(()) }
+    }
+
+    fn parse_choices(text: &str) -> Result<Self, LabelError> {
         let mut parts = Vec::new();
         let mut fixed = String::new();
         let mut choice: Option<(usize, Vec<String>)> = None;
@@ -206,5 +238,18 @@ mod tests {
         assert_eq!(Label::parse("a {b|{c|d}}"), Err(LabelError::Nested { column: 6 }));
         assert_eq!(Label::parse("é }"), Err(LabelError::NeverOpened { column: 3 }));
         assert_eq!(Label::parse("{b}"), Err(LabelError::NoChoice { column: 1 }));
+    }
+
+    #[test]
+    fn a_label_read_into_anothers_room_is_the_one_read_anew() {
+        let mut label = Label::default();
+        for text in ["", "hold", "", "a {b|c} d", "at pylon six", r"\{x", "{um|}", "{b|", "gate", "{um|}", ""] {
+            let anew = Label::parse(text);
+            assert_eq!(Label::check(text), anew.clone().map(drop));
+            assert_eq!(label.refill(text), anew.clone().map(drop));
+            if let Ok(anew) = anew {
+                assert_eq!(label, anew, "{text:?}");
+            }
+        }
     }
 }

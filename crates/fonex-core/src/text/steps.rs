@@ -87,6 +87,11 @@ impl Signs {
         Self(text.bytes().fold(0, |signs, byte| signs | Self::OF[usize::from(byte)]))
     }
 
+    /// Whether no sign may begin markup or an event, and all are ASCII.
+    pub(super) const fn are_plain(self) -> bool {
+        !self.has(Self::BEYOND_ASCII | Self::TAG | Self::BRACKET)
+    }
+
     /// What a text may hold of which nothing is known.
     pub(super) const ANY: Self = Self(u8::MAX);
 
@@ -293,19 +298,21 @@ fn strip_punctuation(text: &str) -> Cow<'_, str> {
     Cow::Owned(kept)
 }
 
+/// The bytes of ASCII text that stay wherever they stand.
+pub(super) const STAYS: [bool; 256] = {
+    let mut stays = [false; 256];
+    let mut byte = 0;
+    while byte < 128 {
+        let b = byte as u8;
+        stays[byte] = b.is_ascii_alphanumeric()
+            || matches!(b, b' ' | b'%' | b'&' | b'@' | b'#' | b'$' | b'+' | b'=' | b'<' | b'>');
+        byte += 1;
+    }
+    stays
+};
+
 /// The same rules for a text in which every character is one byte.
 fn strip_ascii_punctuation(text: String) -> String {
-    const STAYS: [bool; 256] = {
-        let mut stays = [false; 256];
-        let mut byte = 0;
-        while byte < 128 {
-            let b = byte as u8;
-            stays[byte] = b.is_ascii_alphanumeric()
-                || matches!(b, b' ' | b'%' | b'&' | b'@' | b'#' | b'$' | b'+' | b'=' | b'<' | b'>');
-            byte += 1;
-        }
-        stays
-    };
     let mut bytes = text.into_bytes();
     for at in 0..bytes.len() {
         if STAYS[usize::from(bytes[at])] {

@@ -4,11 +4,14 @@ use std::collections::HashMap;
 use std::hash::{BuildHasher, BuildHasherDefault, Hasher};
 
 use super::Token;
+use crate::Table;
 
 /// The words met so far, numbered from 0.
 #[derive(Debug, Clone, Default)]
 pub struct Vocabulary {
-    /// Numbers by the words' hashes. Where two words share one, the later has the next free hash.
+    /// Numbers of short words, by the words themselves.
+    short: Table<u128, u32>,
+    /// Numbers of longer words by their hashes. Where two words share one, the later has the next free hash.
     numbers: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
     words: Vec<(Token, u64)>,
 }
@@ -31,6 +34,25 @@ impl Hasher for AsItIs {
     }
 }
 
+/// A word of up to 15 bytes and its length as one number: no two words have the same.
+fn packed(word: &[u8]) -> Option<u128> {
+    let length = word.len();
+    let (low, high) = match length {
+        0..=3 => (word.iter().rev().fold(0, |low, byte| low << 8 | u64::from(*byte)), 0),
+        4..=7 => {
+            let (head, tail) =
+                (u64::from(u32::from_le_bytes(*word.first_chunk()?)), u32::from_le_bytes(*word.last_chunk()?));
+            (head | (u64::from(tail) >> (8 * (8 - length))) << 32, 0)
+        }
+        8..=15 => {
+            let (head, tail) = (u64::from_le_bytes(*word.first_chunk()?), u64::from_le_bytes(*word.last_chunk()?));
+            (head, if length == 8 { 0 } else { tail >> (8 * (16 - length)) })
+        }
+        _ => return None,
+    };
+    Some(u128::from(low) | u128::from(high) << 64 | (length as u128) << 120)
+}
+
 impl Vocabulary {
     /// The hash of a word, the same in every vocabulary. Of a million different words two share one once in forty
     /// million texts.
@@ -44,6 +66,15 @@ impl Vocabulary {
     /// # Panics
     /// With more than 2^32 different words.
     pub fn number(&mut self, word: &str) -> u32 {
+        if let Some(packed) = packed(word.as_bytes()) {
+            if let Some(number) = self.short.get(&packed) {
+                return *number;
+            }
+            let number = self.next();
+            self.words.push((Token::from(word), Self::hash(word)));
+            self.short.insert(packed, number);
+            return number;
+        }
         let hash = Self::hash(word);
         let mut place = hash;
         while let Some(number) = self.numbers.get(&place) {
@@ -52,10 +83,14 @@ impl Vocabulary {
             }
             place = place.wrapping_add(1);
         }
-        let number = u32::try_from(self.words.len()).expect("there are fewer than 2^32 different words");
+        let number = self.next();
         self.words.push((Token::from(word), hash));
         self.numbers.insert(place, number);
         number
+    }
+
+    fn next(&self) -> u32 {
+        u32::try_from(self.words.len()).expect("there are fewer than 2^32 different words")
     }
 
     /// The word of a number.
@@ -91,5 +126,36 @@ impl Vocabulary {
     /// Takes in the words of another; gives what each of its numbers is here.
     pub fn take_in(&mut self, other: &Self) -> Vec<u32> {
         other.words.iter().map(|(word, _)| self.number(word)).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn equal_words_and_no_others_share_a_number(words in prop::collection::vec("[ab\\x00é]{0,20}", 0..40)) {
+            let mut vocabulary = Vocabulary::default();
+            let numbers: Vec<u32> = words.iter().map(|word| vocabulary.number(word)).collect();
+            for (a, number) in words.iter().zip(&numbers) {
+                prop_assert_eq!(vocabulary.word(*number).as_str(), a);
+                prop_assert_eq!(vocabulary.hash_of(*number), Vocabulary::hash(a));
+                for (b, other) in words.iter().zip(&numbers) {
+                    prop_assert_eq!(a == b, number == other);
+                }
+            }
+        }
+
+        #[test]
+        fn a_short_word_is_packed_byte_by_byte(word in prop::collection::vec(any::<u8>(), 0..18)) {
+            let slow = || {
+                let bytes = word.iter().rev().fold(0, |all, byte| all << 8 | u128::from(*byte));
+                bytes | (word.len() as u128) << 120
+            };
+            prop_assert_eq!(packed(&word), (word.len() < 16).then(slow));
+        }
     }
 }

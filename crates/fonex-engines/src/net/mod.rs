@@ -23,7 +23,8 @@ use tokio_rustls::rustls::crypto::ring;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 pub(crate) use clocked::{Clocked, Moments};
-pub(crate) use url::{Target, Url, percent_encoded, url_part};
+pub use url::percent_encoded;
+pub(crate) use url::{Target, Url, url_part};
 
 use crate::{RetryAdvice, StopFlag};
 

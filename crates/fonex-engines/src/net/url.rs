@@ -114,7 +114,7 @@ pub(crate) fn url_part(before: &str, value: String) -> String {
 
 /// Everything but letters, digits and `-._~` as `%XX` (RFC 3986).
 #[must_use]
-pub(crate) fn percent_encoded(text: &str) -> String {
+pub fn percent_encoded(text: &str) -> String {
     const HEX: [char; 16] = ['0', '1', '2', '3', '4', '5', '6', '7', '8', '9', 'A', 'B', 'C', 'D', 'E', 'F'];
     let mut encoded = String::with_capacity(text.len());
     for byte in text.bytes() {

@@ -1,6 +1,6 @@
 //! One face for the decoders: the library's own, and Opus beside them.
 
-use opus_rs::OpusDecoder;
+use opus_pure::OpusDecoder;
 use symphonia::core::codecs::audio::well_known::CODEC_ID_OPUS;
 use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
 use symphonia::core::packet::Packet;
@@ -34,7 +34,7 @@ impl SampleDecoder {
                 return Err(AudioError::Broken(format!("Opus with {channels} channels is not supported")));
             }
             let decoder =
-                OpusDecoder::new(OPUS_HZ as i32, channels).map_err(|error| AudioError::Broken(error.to_owned()))?;
+                OpusDecoder::new(OPUS_HZ as i32, channels).map_err(|error| AudioError::Broken(error.to_string()))?;
             return Ok(Self::Opus { decoder: Box::new(decoder), channels, skip: delay as usize });
         }
         symphonia::default::get_codecs()
@@ -70,7 +70,8 @@ impl SampleDecoder {
             Self::Opus { decoder, channels, skip } => {
                 samples.clear();
                 samples.resize(OPUS_MOST_FRAMES * *channels, 0.0);
-                let frames = decoder.decode(&packet.data, OPUS_MOST_FRAMES, samples).map_err(str::to_owned)?;
+                let frames =
+                    decoder.decode(&packet.data, OPUS_MOST_FRAMES, samples).map_err(|error| error.to_string())?;
                 let last = frames.saturating_sub(packet.trim_end.get() as usize).min(OPUS_MOST_FRAMES);
                 let first = (*skip).min(last);
                 *skip -= first;

@@ -4,6 +4,7 @@
 //! on while its records are at hand. What has no partner yet is remembered by its place in the file and read again when
 //! its partner comes, so any order works, and the common one costs nothing.
 
+mod refill;
 mod side;
 mod terms;
 
@@ -13,9 +14,10 @@ use std::path::{Path, PathBuf};
 use fonex_core::{Clip, Heard};
 
 use crate::lines::{Block, LineAt, Lines};
-use crate::{HeardRecord, Place, Problem, Problems, corpus, heard, in_parallel};
+use crate::{Place, Problem, Problems, corpus, heard, in_parallel};
 
-use side::{Placed, Records, Side, ids, parse_lines};
+use refill::{Answer, refill};
+use side::{Placed, Record, Records, Side, hash, ids, parse_lines};
 pub use terms::listed_terms;
 
 /// Lines a round reads of each file.
@@ -28,10 +30,29 @@ const MOST_PROBLEMS: usize = 100;
 /// A clip and its result, if there is one.
 pub type Pair = (Clip, Option<Heard>);
 
+/// Work on clips, part by part; in a part one after the other.
+pub trait PartWork: Sync {
+    /// What becomes of a part.
+    type Done: Send;
+
+    /// A part of which nothing is done.
+    fn begin(&self) -> Self::Done;
+
+    /// Works on the next clip of a part, and its result, if there is one.
+    fn take(&self, done: &mut Self::Done, clip: &Clip, heard: Option<&Heard>);
+}
+
+/// Works on pairs in memory.
+pub fn work_on<W: PartWork>(work: &W, pairs: &[Pair]) -> W::Done {
+    let mut done = work.begin();
+    pairs.iter().for_each(|(clip, heard)| work.take(&mut done, clip, heard.as_ref()));
+    done
+}
+
 /// A corpus and a results file, both JSON Lines, read together.
 pub struct Joined {
     clips: Side<Clip>,
-    results: Side<HeardRecord>,
+    results: Side<Answer>,
     problems: Vec<Problem>,
     /// The next lines of both files, read while the ones before were worked on.
     ahead: Option<Result<[Block; 2], Problem>>,
@@ -41,9 +62,9 @@ pub struct Joined {
 /// A part of a round.
 enum Part<R> {
     /// Each clip had its result in the same place; the ids with their lines.
-    Worked(R, [Vec<(u128, u64)>; 2]),
+    Worked(R, [PartIds; 2]),
     /// What is to be joined yet, and what is wrong.
-    Read(Records<Clip>, Records<HeardRecord>, Vec<Problem>),
+    Read(Records<Clip>, Records<Answer>, Vec<Problem>),
 }
 
 impl Joined {
@@ -66,11 +87,11 @@ impl Joined {
     ///
     /// # Errors
     /// Every [`Problem`] of both files, up to a hundred, once they have been read.
-    pub fn next_round<R: Send>(
+    pub fn next_round<W: PartWork>(
         &mut self,
-        work: impl Fn(&[Pair]) -> R + Sync,
+        work: &W,
         meanwhile: impl FnOnce() + Send,
-    ) -> Result<Option<Vec<R>>, Problems> {
+    ) -> Result<Option<Vec<W::Done>>, Problems> {
         let mut meanwhile = Some(meanwhile);
         let result = self.next_round_beside(work, &mut meanwhile);
         if let Some(meanwhile) = meanwhile {
@@ -79,11 +100,11 @@ impl Joined {
         result
     }
 
-    fn next_round_beside<R: Send>(
+    fn next_round_beside<W: PartWork>(
         &mut self,
-        work: impl Fn(&[Pair]) -> R + Sync,
+        work: &W,
         meanwhile: &mut Option<impl FnOnce() + Send>,
-    ) -> Result<Option<Vec<R>>, Problems> {
+    ) -> Result<Option<Vec<W::Done>>, Problems> {
         while !self.ended {
             let [block, answers] = match self.ahead.take() {
                 Some(read) => read?,
@@ -108,7 +129,7 @@ impl Joined {
                 if let Some(meanwhile) = meanwhile.take() {
                     scope.spawn(meanwhile);
                 }
-                let parts = read_parts(paths, &block, &answers, &work);
+                let parts = read_parts(paths, &block, &answers, work);
                 (parts, ahead.join().expect("reading does not panic"))
             });
             self.ahead = Some(ahead);
@@ -150,17 +171,17 @@ impl Joined {
     }
 
     /// Pairs the records of a round with each other and with those that waited.
-    fn join(&mut self, clips: Records<Clip>, results: Records<HeardRecord>) -> Result<Vec<Pair>, Problem> {
+    fn join(&mut self, clips: Records<Clip>, results: Records<Answer>) -> Result<Vec<Pair>, Problem> {
         let mut pairs = Vec::with_capacity(clips.len());
-        let mut results: Vec<Option<Placed<HeardRecord>>> = results.into_iter().map(Some).collect();
+        let mut results: Vec<Option<Placed<Answer>>> = results.into_iter().map(Some).collect();
         let places = results.iter().enumerate().filter_map(|(at, result)| Some((result.as_ref()?.0, at)));
         let places: HashMap<u128, usize, foldhash::fast::FixedState> = places.collect();
         for (id, line, clip) in clips {
             if let Some((.., result)) = places.get(&id).and_then(|at| results[*at].take()) {
-                pairs.push((clip, Some(result.into_heard().1)));
+                pairs.push((clip, Some(result.heard)));
             } else if let Some(place) = self.results.waiting.remove(&id) {
                 let result = self.results.read_again(&place)?;
-                pairs.push((clip, Some(result.into_heard().1)));
+                pairs.push((clip, Some(result.heard)));
             } else {
                 self.clips.waiting.insert(id, line);
             }
@@ -168,7 +189,7 @@ impl Joined {
         for (id, line, result) in results.into_iter().flatten() {
             if let Some(place) = self.clips.waiting.remove(&id) {
                 let clip = self.clips.read_again(&place)?;
-                pairs.push((clip, Some(result.into_heard().1)));
+                pairs.push((clip, Some(result.heard)));
             } else {
                 self.results.waiting.insert(id, line);
             }
@@ -204,37 +225,65 @@ fn next_blocks(clips: &mut Lines, results: &mut Lines) -> Result<[Block; 2], Pro
     Ok([clips.next_block(ROUND)?, results.next_block(ROUND)?])
 }
 
-/// Parses the lines of a round, and works on the parts in which clips and results go together.
-fn read_parts<R: Send>(
+/// Works on the parts of a round in which clips and results go together, and parses the others.
+fn read_parts<W: PartWork>(
     [clips_path, results_path]: [&PathBuf; 2],
     clips: &Block,
     results: &Block,
-    work: &(impl Fn(&[Pair]) -> R + Sync),
-) -> Vec<Part<R>> {
+    work: &W,
+) -> Vec<Part<W::Done>> {
     let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
     let parts: Vec<usize> = (0..count).collect();
     in_parallel(&parts, |part| {
-        fn lines_of(block: &Block, part: usize) -> &[LineAt] {
+        let of_part = |block: &'_ Block| {
             let start = (part * PART).min(block.lines.len());
-            &block.lines[start..(start + PART).min(block.lines.len())]
+            start..(start + PART).min(block.lines.len())
+        };
+        let (clip_lines, result_lines) = (&clips.lines[of_part(clips)], &results.lines[of_part(results)]);
+        if let Some((done, ids)) = work_side_by_side((clips, clip_lines), (results, result_lines), work) {
+            return Part::Worked(done, ids);
         }
         let mut problems = Vec::new();
-        let clips = parse_lines::<Clip>(clips, lines_of(clips, *part), clips_path, &mut problems);
-        let results = parse_lines(results, lines_of(results, *part), results_path, &mut problems);
-        let go_together = clips.len() == results.len() && clips.iter().zip(&results).all(|(a, b)| a.0 == b.0);
-        if !go_together || !problems.is_empty() {
-            return Part::Read(clips, results, problems);
-        }
-        let ids = [ids(&clips), ids(&results)];
-        let heard = |(.., result): Placed<HeardRecord>| Some(result.into_heard().1);
-        let pairs: Vec<Pair> =
-            clips.into_iter().zip(results).map(|((.., clip), result)| (clip, heard(result))).collect();
-        Part::Worked(work(&pairs), ids)
+        let clips = parse_lines(clips, clip_lines, clips_path, &mut problems);
+        let results = parse_lines(results, result_lines, results_path, &mut problems);
+        Part::Read(clips, results, problems)
     })
 }
 
-fn in_parts<R: Send>(pairs: &[Pair], work: impl Fn(&[Pair]) -> R + Sync) -> Vec<R> {
-    in_parallel(&pairs.chunks(PART).collect::<Vec<_>>(), |part| work(part))
+/// The hashes of the ids of a part, each with its line.
+type PartIds = Vec<(u128, u64)>;
+
+/// Works on a part in which each clip has its result in the same place and nothing is wrong; none where that is not so. Such a
+/// part is read without keeping more than a line of each.
+fn work_side_by_side<W: PartWork>(
+    (clips, clip_lines): (&Block, &[LineAt]),
+    (results, result_lines): (&Block, &[LineAt]),
+    work: &W,
+) -> Option<(W::Done, [PartIds; 2])> {
+    if clip_lines.len() != result_lines.len() {
+        return None;
+    }
+    let mut done = work.begin();
+    let mut ids = [PartIds::with_capacity(clip_lines.len()), PartIds::with_capacity(clip_lines.len())];
+    let (mut clip, mut answer) = (Clip::default(), Answer::default());
+    for (clip_line, result_line) in clip_lines.iter().zip(result_lines) {
+        refill(&mut clip, clips.plain_text(clip_line)?).ok()?;
+        refill(&mut answer, results.plain_text(result_line)?).ok()?;
+        let all_well =
+            clip.id == answer.id && clip.check(Place::default).is_ok() && answer.check(Place::default).is_ok();
+        if !all_well {
+            return None;
+        }
+        work.take(&mut done, &clip, Some(&answer.heard));
+        let id = hash(&clip.id);
+        ids[0].push((id, clip_line.number));
+        ids[1].push((id, result_line.number));
+    }
+    Some((done, ids))
+}
+
+fn in_parts<W: PartWork>(pairs: &[Pair], work: &W) -> Vec<W::Done> {
+    in_parallel(&pairs.chunks(PART).collect::<Vec<_>>(), |part| work_on(work, part))
 }
 
 /// Whether both are JSON Lines files, which can be read together.
@@ -251,6 +300,20 @@ pub fn can_join(corpus: &Path, heard: &Path) -> bool {
 mod tests {
     use super::*;
 
+    struct Collect;
+
+    impl PartWork for Collect {
+        type Done = Vec<(String, Option<String>)>;
+
+        fn begin(&self) -> Self::Done {
+            Vec::new()
+        }
+
+        fn take(&self, done: &mut Self::Done, clip: &Clip, heard: Option<&Heard>) {
+            done.push((clip.id.clone(), heard.map(|heard| heard.text.clone())));
+        }
+    }
+
     /// Joins files of these ids and gives (clip, text of its result), and the unknown ids.
     fn joined(clips: &[u32], results: &[u32]) -> (Vec<(String, Option<String>)>, Vec<String>) {
         let folder = tempfile::tempdir().unwrap();
@@ -262,10 +325,7 @@ mod tests {
         std::fs::write(&heard, lines(results)).unwrap();
         let mut joined = Joined::open(&corpus, &heard).unwrap();
         let mut pairs = Vec::new();
-        let id_and_text = |(clip, heard): &Pair| (clip.id.clone(), heard.as_ref().map(|heard| heard.text.clone()));
-        while let Some(round) =
-            joined.next_round(|part| part.iter().map(id_and_text).collect::<Vec<_>>(), || ()).unwrap()
-        {
+        while let Some(round) = joined.next_round(&Collect, || ()).unwrap() {
             pairs.extend(round.into_iter().flatten());
         }
         (pairs, joined.unknown().unwrap())

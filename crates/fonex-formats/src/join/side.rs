@@ -11,8 +11,9 @@ use fonex_core::Clip;
 use serde::de::DeserializeOwned;
 
 use super::MOST_PROBLEMS;
+use super::refill::{Answer, Refill, refill};
 use crate::corpus::check_clip;
-use crate::heard::check_record;
+use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
 use crate::{HeardRecord, Place, Problem, parse_strict, regular};
 
@@ -35,39 +36,50 @@ pub(super) struct Side<T> {
 }
 
 /// What both records have.
-pub(super) trait Record: DeserializeOwned + Send + Sync {
+pub(super) trait Record: Refill + Default + Send + Sync {
+    /// The record as its line holds it.
+    type Line: DeserializeOwned + Into<Self>;
+
     fn id(&self) -> &str;
-    fn check(&self, place: &Place) -> Result<(), Problem>;
+    fn check(&self, place: impl Fn() -> Place) -> Result<(), Problem>;
 }
 
 impl Record for Clip {
+    type Line = Self;
+
     fn id(&self) -> &str {
         &self.id
     }
 
-    fn check(&self, place: &Place) -> Result<(), Problem> {
+    fn check(&self, place: impl Fn() -> Place) -> Result<(), Problem> {
         check_clip(self, place)
     }
 }
 
-impl Record for HeardRecord {
+impl Record for Answer {
+    type Line = HeardRecord;
+
     fn id(&self) -> &str {
         &self.id
     }
 
-    fn check(&self, place: &Place) -> Result<(), Problem> {
-        check_record(self, place)
+    fn check(&self, place: impl Fn() -> Place) -> Result<(), Problem> {
+        check_heard(&self.heard, place)
     }
 }
 
-fn hash(id: &str) -> u128 {
+pub(super) fn hash(id: &str) -> u128 {
     let half = |seed| u128::from(FixedState::with_seed(seed).hash_one(id));
     half(1) << 64 | half(2)
 }
 
 fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
     // The strict reader knows the field of a fault; it is asked only when there is one.
-    serde_json::from_str(text).or_else(|_| parse_strict(text, Place::line(path, number)))
+    let mut record = T::default();
+    match refill(&mut record, text) {
+        Ok(()) => Ok(record),
+        Err(_) => parse_strict::<T::Line>(text, Place::line(path, number)).map(Into::into),
+    }
 }
 
 /// The records of some lines. What is wrong in a record does not hide its id.
@@ -81,7 +93,7 @@ pub(super) fn parse_lines<T: Record>(
     for line in lines {
         match block.text(line, path).and_then(|text| parse_record::<T>(text, path, line.number)) {
             Ok(record) => {
-                problems.extend(record.check(&Place::line(path, line.number)).err());
+                problems.extend(record.check(|| Place::line(path, line.number)).err());
                 records.push((hash(record.id()), *line, record));
             }
             Err(problem) => problems.push(problem),

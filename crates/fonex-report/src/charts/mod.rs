@@ -108,8 +108,9 @@ fn estimated_width(words: &str, size: i32) -> i32 {
     (words.chars().count() as f64 * f64::from(size) * LETTER_WIDTH) as i32
 }
 
-/// Shortens a label that would not fit.
-fn shortened(words: &str, most: usize) -> String {
+/// A text of at most so many characters, the last an ellipsis where it was longer.
+#[must_use]
+pub fn shortened(words: &str, most: usize) -> String {
     if words.chars().count() <= most {
         return words.to_owned();
     }

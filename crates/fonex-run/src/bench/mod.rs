@@ -26,7 +26,7 @@ use fonex_store::Store;
 pub use gate::Gate;
 pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
 pub use profile::{profile_checksum, read_profile, read_toml};
-pub use read::{bench_schema, read_bench};
+pub use read::{BenchFile, read_bench};
 
 use crate::RunError;
 

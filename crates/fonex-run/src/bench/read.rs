@@ -17,9 +17,11 @@ use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
 use super::{Bench, Broken, folder_of, overrides, read_profile};
 
+/// A bench file as it is written, which is a TOML file. Engines, plans, the gate and measures are read one by one, so that a fault
+/// names its own.
 #[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
-struct BenchFile {
+pub struct BenchFile {
     /// The corpus of plans that name none, relative to this file.
     corpus: Option<String>,
     /// Seed of everything random.
@@ -52,12 +54,6 @@ struct BenchFile {
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, OwnConfig>")]
     measure: BTreeMap<String, Value>,
-}
-
-/// The form of a bench file, as JSON Schema: TOML is read as the same objects.
-#[must_use]
-pub fn bench_schema() -> schemars::Schema {
-    schemars::schema_for!(BenchFile)
 }
 
 /// A scripted dialogue: what the person says, turn after turn.

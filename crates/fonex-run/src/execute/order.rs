@@ -1,6 +1,6 @@
 //! In which order the trials of a run are made.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use fonex_store::TrialKey;
 
@@ -18,11 +18,14 @@ pub(super) type Group = Vec<TrialKey>;
 /// again. There are as many warm-up trials as trials at a time, if there are any, so that each program and connection gets
 /// one.
 pub(super) fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<Group> {
+    let mut hearers: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    for (at, variant) in plan.variants.iter().enumerate() {
+        hearers.entry(variant.hears.unwrap_or(at)).or_default().extend(variant.hears.map(|_| at));
+    }
     let group = |first: usize, clip: &Heardable, repeat: u32, warm_up: bool| -> Group {
-        let hear = (0..plan.variants.len()).filter(|variant| plan.variants[*variant].hears == Some(first));
         let clip_id = clip.clip.id.clone();
         std::iter::once(first)
-            .chain(hear)
+            .chain(hearers.get(&first).into_iter().flatten().copied())
             .map(|variant| TrialKey { variant, clip_id: clip_id.clone(), repeat, warm_up })
             .filter(|key| !done.contains(key))
             .collect()

@@ -1,6 +1,6 @@
 //! The run: what is to be done, what is left of it, and what it would cost.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use fonex_core::Clip;
@@ -255,10 +255,16 @@ fn fingerprint(bench: &Bench, plan: &Plan, corpus: &Corpus) -> String {
         }
         value
     };
+    // An engine is written out once, however many variants it has.
+    let mut written: BTreeMap<&str, serde_json::Value> = BTreeMap::new();
     let engine = |variant: &PlannedVariant| {
         without(serde_json::to_value(&bench.engines[&variant.engine]), &["limits", "retry", "prices", "voices"])
     };
-    let engines: Vec<_> = plan.variants.iter().map(engine).collect();
+    for variant in &plan.variants {
+        written.entry(&variant.engine).or_insert_with(|| engine(variant));
+    }
+    let engines: Vec<&serde_json::Value> =
+        plan.variants.iter().map(|variant| &written[variant.engine.as_str()]).collect();
     let plan = without(serde_json::to_value(plan), &["concurrency", "allow_failed", "budget"]);
     let all = serde_json::json!([plan, engines, bench.text_profile, bench.seed, corpus.checksum]);
     checksum::of_bytes(all.to_string().as_bytes())

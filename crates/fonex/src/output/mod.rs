@@ -1,12 +1,12 @@
 //! Printing: tables, numbers, comparisons, complaints. Results go to standard output, all else to standard error.
 
+mod file;
 mod notes;
 mod progress;
 mod screen;
 mod speech;
 mod words;
 
-use std::fs;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::OnceLock;
@@ -16,8 +16,9 @@ use fonex_report::png_from_svg;
 use fonex_report::readable::{escaped, page};
 use serde::Serialize;
 
+pub use file::write_whole;
 pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
-pub use fonex_report::{Cell, Table};
+pub use fonex_report::{Cell, Table, shortened};
 pub use notes::{in_pieces, percent, rate_with_interval, timing_notes};
 pub use progress::{RunBar, clip_bar};
 pub use screen::Screen;
@@ -112,25 +113,20 @@ pub fn write_chart(path: &Path, svg: &str) -> Result<(), Failure> {
             return Err(problem.expected(".svg or .png").into());
         }
     };
-    write_whole(path, &bytes)?;
+    write_whole(path, |out| Ok(out.write_all(&bytes)?))?;
     note(&format!("Wrote {}.", path.display()));
     Ok(())
 }
 
-/// Writes a file whole or not at all: what was there before stays where the new one cannot be written.
-pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), Problem> {
-    // A device or a pipe takes what comes, and is not to be replaced by a file.
-    if path.exists() && !path.is_file() {
-        return fs::write(path, bytes).map_err(|error| Problem::io("write", path, &error));
-    }
-    let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".part");
-    let aside = path.with_file_name(name);
-    let written = fs::write(&aside, bytes).and_then(|()| fs::rename(&aside, path));
-    written.map_err(|error| {
-        drop(fs::remove_file(&aside));
-        Problem::io("write", path, &error)
-    })
+/// Words that begin with a capital.
+pub fn capital(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// What a chart had no room for, as the end of its caption.
+pub fn not_drawn(names: &[impl std::borrow::Borrow<str>]) -> String {
+    if names.is_empty() { String::new() } else { format!(" Not drawn: {}.", names.join(", ")) }
 }
 
 /// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.

@@ -9,7 +9,6 @@ mod parquet;
 pub(in crate::commands) mod rows;
 pub(super) mod run_file;
 
-use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
@@ -18,6 +17,7 @@ use fonex_analysis::{RunView, Wanted};
 use fonex_formats::{Place, Problem};
 use fonex_store::Store;
 
+use self::rows::Rows;
 pub(super) use self::run_file::RunFileHead;
 use super::chosen::ProfileArg;
 use super::{find_run, load_run, store_to_read};
@@ -82,6 +82,19 @@ pub enum Form {
     Parquet,
 }
 
+impl What {
+    /// Its rows; none of a whole run, which is no table.
+    const fn rows(self) -> Option<Rows> {
+        match self {
+            Self::Run => None,
+            Self::Trials => Some(Rows::Trials),
+            Self::Words => Some(Rows::Words),
+            Self::Facts => Some(Rows::Facts),
+            Self::Measures => Some(Rows::Measures),
+        }
+    }
+}
+
 pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
     let form = form(options)?;
     if options.without_audio && options.of != What::Run {
@@ -100,19 +113,7 @@ pub fn export(options: &ExportOptions) -> Result<Code, Failure> {
             out.flush()?;
         }
         Some(path) => {
-            // Whole or not at all.
-            // A device or a pipe takes what comes, and is not to be replaced by a file.
-            let replaced = !path.exists() || path.is_file();
-            let aside = if replaced { PathBuf::from(format!("{}.part", path.display())) } else { path.clone() };
-            let failed = |error: io::Error| Problem::io("write", path, &error);
-            let mut file = BufWriter::new(File::create(&aside).map_err(failed)?);
-            let written = write(&store, &view, options, form, &mut file)
-                .and_then(|()| Ok(file.flush().map_err(failed)?))
-                .and_then(|()| if replaced { Ok(std::fs::rename(&aside, path).map_err(failed)?) } else { Ok(()) });
-            if written.is_err() && replaced {
-                drop(std::fs::remove_file(&aside));
-            }
-            written?;
+            output::write_whole(path, |out| write(&store, &view, options, form, out))?;
             let bytes = path.metadata().map_or(0, |file| file.len());
             output::note(&format!("Wrote {}, {} kB.", path.display(), bytes.div_ceil(1000)));
         }
@@ -155,14 +156,16 @@ fn write(
     form: Form,
     out: &mut dyn Write,
 ) -> Result<(), Failure> {
-    match (options.of, form) {
-        (_, Form::Parquet) => {
-            let mut table = parquet::Table::new(options.of)?;
-            rows::rows_of(store, view, options.of, &mut table)?;
+    let Some(rows) = options.of.rows() else {
+        return run_file::write(store, &view.run, !options.without_audio, out);
+    };
+    match form {
+        Form::Parquet => {
+            let mut table = parquet::Table::new(rows)?;
+            rows.each(store, view, &mut table)?;
             Ok(out.write_all(&table.finish()?)?)
         }
-        (What::Run, _) => run_file::write(store, &view.run, !options.without_audio, out),
-        (What::Measures, Form::Openmetrics) => open_metrics::write(view, out),
-        (what, form) => rows::write(store, view, what, form, out),
+        Form::Openmetrics => open_metrics::write(view, out),
+        form => rows.write(store, view, form, out),
     }
 }

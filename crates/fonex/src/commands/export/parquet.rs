@@ -12,8 +12,7 @@ use parquet::schema::parser::parse_message_type;
 use serde::Serialize;
 use serde_json::Value;
 
-use super::What;
-use super::rows::{ColumnKind, Sink, columns_of};
+use super::rows::{Rows, Sink};
 use crate::failure::Failure;
 
 /// Rows that are gathered before they are written.
@@ -30,7 +29,8 @@ pub fn check(output: Option<&Path>) -> Result<(), Problem> {
 
 /// A table in the making; every column may be empty in a row.
 pub struct Table {
-    what: What,
+    /// Whether a row holds lists of numbers, which are written a number a row.
+    numbers_apart: bool,
     writer: SerializedFileWriter<Vec<u8>>,
     columns: Vec<Gathered>,
     rows: usize,
@@ -50,17 +50,27 @@ enum Values {
     Text(Vec<ByteArray>),
 }
 
+impl Values {
+    /// Nothing yet, of the kind that a column holds.
+    fn of(column: &str) -> Self {
+        match column {
+            "run" | "repeat" | "words" | "substituted" | "deleted" | "inserted" | "terms_missed" | "at" | "trial"
+            | "row" | "clips" | "units" => Self::Count(Vec::new()),
+            "took_ms" | "first_ms" | "audio_s" | "number" | "value" | "low" | "high" => Self::Number(Vec::new()),
+            _ => Self::Text(Vec::new()),
+        }
+    }
+}
+
 impl Table {
-    pub fn new(what: What) -> Result<Self, Failure> {
-        let columns = columns_of(what).into_iter().map(|(name, kind)| Gathered {
-            name,
-            values: match kind {
-                ColumnKind::Count => Values::Count(Vec::new()),
-                ColumnKind::Number => Values::Number(Vec::new()),
-                ColumnKind::Text => Values::Text(Vec::new()),
-            },
-            there: Vec::new(),
-        });
+    pub fn new(rows: Rows) -> Result<Self, Failure> {
+        let numbers_apart = rows == Rows::Facts;
+        let names: Vec<&'static str> = if numbers_apart {
+            vec!["clip", "variant", "trial", "fact", "row", "at", "number"]
+        } else {
+            rows.columns().to_vec()
+        };
+        let columns = names.into_iter().map(|name| Gathered { name, values: Values::of(name), there: Vec::new() });
         let columns: Vec<Gathered> = columns.collect();
         let fields: Vec<String> = columns
             .iter()
@@ -74,7 +84,7 @@ impl Table {
         let properties = WriterProperties::builder().set_created_by(format!("fonex {}", env!("CARGO_PKG_VERSION")));
         let writer =
             SerializedFileWriter::new(Vec::new(), Arc::new(schema), Arc::new(properties.build())).map_err(failed)?;
-        Ok(Self { what, writer, columns, rows: 0 })
+        Ok(Self { numbers_apart, writer, columns, rows: 0 })
     }
 
     /// The whole file.
@@ -133,8 +143,7 @@ impl Sink for Table {
     fn line(&mut self, line: &impl Serialize) -> Result<(), Failure> {
         let line = serde_json::to_value(line).map_err(std::io::Error::from)?;
         let Value::Object(fields) = line else { return Ok(()) };
-        let rows =
-            if self.what == What::Facts { fields.get("rows").and_then(Value::as_array).cloned() } else { None };
+        let rows = fields.get("rows").and_then(Value::as_array).filter(|_| self.numbers_apart).cloned();
         let Some(rows) = rows else { return self.row(|name| fields.get(name).cloned()) };
         // A number a line, so that they can be added up.
         for (row, numbers) in rows.iter().enumerate() {

@@ -8,7 +8,7 @@ use fonex_store::Store;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
-use super::{Form, What};
+use super::Form;
 use crate::failure::Failure;
 
 /// Takes rows, whose fields are named as the columns of their table.
@@ -16,57 +16,45 @@ pub trait Sink {
     fn line(&mut self, line: &impl Serialize) -> Result<(), Failure>;
 }
 
-/// What a column of a table holds.
+/// What has a line each in a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ColumnKind {
-    Count,
-    Number,
-    Text,
+pub enum Rows {
+    Trials,
+    Words,
+    Facts,
+    Measures,
 }
 
-/// The columns of a table as Parquet has them; of facts with a number a row.
-#[cfg_attr(not(feature = "parquet"), allow(dead_code, reason = "only Parquet needs the kinds of columns"))]
-pub fn columns_of(what: What) -> Vec<(&'static str, ColumnKind)> {
-    let columns: &[&'static str] = match what {
-        What::Trials | What::Run => &TrialLine::COLUMNS,
-        What::Words => &WORDS,
-        What::Facts => &["clip", "variant", "trial", "fact", "row", "at", "number"],
-        What::Measures => &FIGURES,
-    };
-    let kind = |name: &str| match name {
-        "run" | "repeat" | "words" | "substituted" | "deleted" | "inserted" | "terms_missed" | "at" | "trial"
-        | "row" | "clips" | "units" => ColumnKind::Count,
-        "took_ms" | "first_ms" | "audio_s" | "number" | "value" | "low" | "high" => ColumnKind::Number,
-        _ => ColumnKind::Text,
-    };
-    columns.iter().map(|name| (*name, kind(name))).collect()
-}
-
-const WORDS: [&str; 7] = ["clip", "variant", "repeat", "at", "edit", "said", "heard"];
-const FIGURES: [&str; 12] =
-    ["run", "label", "variant", "slice", "measure", "unit", "better", "value", "low", "high", "clips", "units"];
-
-/// Every row of a table.
-pub fn rows_of(store: &Store, view: &RunView, what: What, sink: &mut impl Sink) -> Result<(), Failure> {
-    match what {
-        What::Trials | What::Run => each_trial_line(store, view, false, |trial, _| sink.line(trial)),
-        What::Words => words(store, view, sink),
-        What::Facts => facts(store, view, sink),
-        What::Measures => measures(view, sink),
+impl Rows {
+    /// The names of the columns.
+    pub const fn columns(self) -> &'static [&'static str] {
+        match self {
+            Self::Trials => &TrialLine::COLUMNS,
+            Self::Words => &["clip", "variant", "repeat", "at", "edit", "said", "heard"],
+            Self::Facts => &["clip", "variant", "trial", "fact", "rows"],
+            Self::Measures => &[
+                "run", "label", "variant", "slice", "measure", "unit", "better", "value", "low", "high", "clips",
+                "units",
+            ],
+        }
     }
-}
 
-/// A table as JSON Lines or CSV.
-pub fn write(store: &Store, view: &RunView, what: What, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
-    let columns: &'static [&'static str] = match what {
-        What::Trials | What::Run => &TrialLine::COLUMNS,
-        What::Words => &WORDS,
-        What::Facts => &["clip", "variant", "trial", "fact", "rows"],
-        What::Measures => &FIGURES,
-    };
-    let mut lines = Lines { out, form, columns, begun: false };
-    lines.begin()?;
-    rows_of(store, view, what, &mut lines)
+    /// Gives every row to a sink.
+    pub fn each(self, store: &Store, view: &RunView, sink: &mut impl Sink) -> Result<(), Failure> {
+        match self {
+            Self::Trials => each_trial_line(store, view, false, |trial, _| sink.line(trial)),
+            Self::Words => words(store, view, sink),
+            Self::Facts => facts(store, view, sink),
+            Self::Measures => measures(view, sink),
+        }
+    }
+
+    /// Every row as JSON Lines or CSV.
+    pub fn write(self, store: &Store, view: &RunView, form: Form, out: &mut dyn Write) -> Result<(), Failure> {
+        let mut lines = Lines { out, form, columns: self.columns(), begun: false };
+        lines.begin()?;
+        self.each(store, view, &mut lines)
+    }
 }
 
 /// Lines as JSON, or as CSV under the columns of the first.

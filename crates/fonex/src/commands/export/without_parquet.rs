@@ -6,8 +6,7 @@ use std::path::Path;
 use fonex_formats::{Place, Problem};
 use serde::Serialize;
 
-use super::What;
-use super::rows::Sink;
+use super::rows::{Rows, Sink};
 use crate::failure::Failure;
 
 /// No table is ever made.
@@ -19,7 +18,7 @@ pub fn check(_: Option<&Path>) -> Result<(), Problem> {
 }
 
 impl Table {
-    pub fn new(_: What) -> Result<Self, Failure> {
+    pub fn new(_: Rows) -> Result<Self, Failure> {
         check(None)?;
         unreachable!("it was refused")
     }

@@ -3,7 +3,6 @@
 mod pages;
 mod record;
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
@@ -153,7 +152,7 @@ impl Written {
             Self::Markdown => gate_markdown(result),
             Self::Json => gate_json(result)?,
         };
-        fs::write(path, text).map_err(|error| Problem::io("write", path, &error))?;
+        output::write_whole(path, |out| Ok(out.write_all(text.as_bytes())?))?;
         output::note(&format!("Wrote {}.", path.display()));
         Ok(())
     }
@@ -276,12 +275,7 @@ fn accept(store: &mut Store, bench: &Bench, view: &RunView, options: &GateOption
     }
     let baseline = Baseline::of(store, view, &facts(&gate.limits, view))?;
     let text = baseline.to_text().map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
-    let beside = path.with_extension("jsonl.part");
-    let written = fs::write(&beside, &text).and_then(|()| fs::rename(&beside, &path));
-    if let Err(error) = written {
-        drop(fs::remove_file(&beside));
-        return Err(Problem::io("write", &path, &error).into());
-    }
+    output::write_whole(&path, |out| Ok(out.write_all(text.as_bytes())?))?;
     let variants = view.variants.iter().filter(|v| baseline.has_variant(&v.variant.name)).count();
     output::note(&format!(
         "Run {} is the baseline now: {} with {}, {} kB in {}.",

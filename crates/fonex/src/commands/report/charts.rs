@@ -49,7 +49,7 @@ pub fn charts(
 /// What a chart had no room for.
 fn left_out(names: &Names<'_>, sides: &[Side<'_>], most: usize) -> String {
     let rest: Vec<String> = sides.iter().skip(most).map(|side| names.of(*side)).collect();
-    if rest.is_empty() { String::new() } else { format!(" Not drawn: {}.", rest.join(", ")) }
+    output::not_drawn(&rest)
 }
 
 fn intervals(names: &Names<'_>, sides: &[Side<'_>], measure: &Measure) -> Option<ChartFigure> {

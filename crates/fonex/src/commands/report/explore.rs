@@ -1,5 +1,7 @@
 //! The clips of the report that can be explored: every one of them, word by word, with its sound.
 
+use std::path::PathBuf;
+
 use fonex_analysis::{RunView, Side, each_reading, hardest};
 use fonex_core::Task;
 use fonex_core::latency::LiveWhat;
@@ -35,18 +37,20 @@ impl Cards<'_> {
         let mut left_out = 0;
         for run in runs {
             let own: Vec<Side<'_>> = hearing.iter().filter(|side| side.run.run.id == run.run.id).copied().collect();
-            let all = hardest(self.store, &own, usize::MAX)?.len();
-            let chosen = hardest(self.store, &own, most)?;
-            left_out = left_out.max(all - chosen.len());
+            let (chosen, others) = hardest(self.store, &own, most)?;
+            left_out = left_out.max(others);
             places.push(chosen);
         }
         let mut book = Book::new(names, keys.iter().map(|(key, _)| key.clone()).collect(), left_out as u64);
         let mut harm: Vec<u64> = Vec::new();
+        let mut recordings: Vec<Option<PathBuf>> = Vec::new();
         for (variant, side) in hearing.iter().enumerate() {
             let run = runs.iter().position(|run| run.run.id == side.run.run.id).unwrap_or_default();
+            let corpus = self.folder.join(&runs[run].run.corpus_path);
             each_reading(self.store, *side, &places[run], |place, reading| {
                 let clip = book.place(&reading.clip.id).unwrap_or_else(|| {
                     harm.push(0);
+                    recordings.push(None);
                     let of = keys.iter().map(|(_, of_run)| of_run[run].get(place as usize).copied().unwrap_or(0));
                     let label = Label::parse(&reading.clip.text);
                     book.add_clip(BookClip {
@@ -57,6 +61,9 @@ impl Cards<'_> {
                     })
                 });
                 harm[clip] = harm[clip].max(reading.words.errors());
+                if side.variant.variant.hears.is_none() && recordings[clip].is_none() {
+                    recordings[clip] = audio_path(corpus_folder(&corpus), &reading.clip);
+                }
                 let events = reading.live.iter().flat_map(|log| &log.events);
                 let live = events.map(|event| (event.at_ms.round(), kind_of(event.what), event.text.clone()));
                 let trial = BookTrial {
@@ -76,7 +83,7 @@ impl Cards<'_> {
                 book.tell(variant, clip, trial);
             })?;
         }
-        self.sounds_of(&mut book, runs, &hearing, cards, &harm)?;
+        self.sounds_of(&mut book, &hearing, cards, &harm, &recordings)?;
         Ok((!book.is_empty()).then_some(book))
     }
 
@@ -84,10 +91,10 @@ impl Cards<'_> {
     fn sounds_of(
         &mut self,
         book: &mut Book,
-        runs: &[RunView],
         hearing: &[Side<'_>],
         cards: &[ClipCard],
         harm: &[u64],
+        recordings: &[Option<PathBuf>],
     ) -> Result<(), Failure> {
         let mut order: Vec<usize> = (0..book.len()).collect();
         order.sort_by_key(|clip| std::cmp::Reverse(harm[*clip]));
@@ -98,26 +105,9 @@ impl Cards<'_> {
                 book.tell_sound(None, clip, format!("#sound-{at}"));
             }
         }
-        for run in runs {
-            let of_run = |side: &&Side<'_>| side.run.run.id == run.run.id;
-            let recordings = |side: &Side<'_>| side.variant.variant.hears.is_none();
-            if !hearing.iter().filter(of_run).any(recordings) {
-                continue;
-            }
-            let corpus = self.folder.join(&run.run.corpus_path);
-            let mut labels = vec![None; book.len()];
-            for clip in self.store.clips(&run.run.corpus_checksum)? {
-                if let Some(place) = book.place(&clip.id) {
-                    labels[place] = Some(clip);
-                }
-            }
-            for place in order.iter().copied() {
-                let path = labels[place].as_ref().and_then(|clip| audio_path(corpus_folder(&corpus), clip));
-                let address = path.filter(|_| !shown[place]).and_then(|path| self.sounds.address(&path));
-                if let Some(address) = address {
-                    shown[place] = true;
-                    book.tell_sound(None, place, address);
-                }
+        for clip in order.into_iter().filter(|clip| !shown[*clip]) {
+            if let Some(address) = recordings[clip].as_ref().and_then(|path| self.sounds.address(path)) {
+                book.tell_sound(None, clip, address);
             }
         }
         for (variant, side) in hearing.iter().enumerate() {

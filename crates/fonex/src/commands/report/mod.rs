@@ -92,7 +92,7 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
     sounds.finish()?;
-    output::write_whole(&options.output, page.as_bytes())?;
+    output::write_whole(&options.output, |out| Ok(out.write_all(page.as_bytes())?))?;
     let size = figure(Unit::Kib, Some(page.len() as f64 / 1024.0));
     output::note(&format!("Wrote {}, {size}.", options.output.display()));
     Ok(Code::Done)

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use fonex_core::measures::Unit;
+use fonex_engines::percent_encoded;
 use fonex_formats::Problem;
 use fonex_report::data_uri;
 use fonex_report::figures::figure;
@@ -51,7 +52,7 @@ impl Sounds {
         Self {
             form,
             folder: page.with_file_name(&name),
-            name: address_of(&name),
+            name: percent_encoded(&name),
             linked: Vec::new(),
             addresses: HashMap::new(),
             bytes: 0,
@@ -159,14 +160,6 @@ fn playable(path: &Path) -> Option<(&'static str, &'static str)> {
         "m4a" => Some(("audio/mp4", "m4a")),
         _ => None,
     }
-}
-
-/// A file's name as a part of an address (RFC 3986): every byte that is not unreserved as a percent code.
-fn address_of(name: &str) -> String {
-    let unreserved = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
-    let codes =
-        name.bytes().map(|byte| if unreserved(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") });
-    codes.collect()
 }
 
 #[cfg(test)]

@@ -9,6 +9,8 @@ use fonex_report::ChartFigure;
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneSeries, plane_svg};
 use fonex_report::figures::figure;
 
+use crate::output;
+
 /// What is drawn of the voices themselves; beside it, how well each recogniser understands them.
 const DRAWN: [&str; 5] = ["pace", "syllable_rate", "pitch_hz", "pitch_range_st", "faulty_clips"];
 /// Values of a setting from which a line says something.
@@ -110,7 +112,7 @@ fn chart(
         .filter(|_| measure.unit != Unit::Share)
         .map_or(String::new(), |(_, sign)| format!(", {sign}"));
     let left_out: Vec<&str> = lines.iter().skip(MOST_LINES).map(|(name, _)| name.as_str()).collect();
-    let not_drawn = if left_out.is_empty() { String::new() } else { format!(" Not drawn: {}.", left_out.join(", ")) };
+    let not_drawn = output::not_drawn(&left_out);
     let svg = plane_svg(&PlaneChart {
         title: title.clone(),
         x: PlaneAxis { label: key.to_owned(), ..PlaneAxis::default() },

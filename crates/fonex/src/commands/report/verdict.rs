@@ -9,7 +9,7 @@ use fonex_report::{Book, ChartFigure};
 
 use super::names::Names;
 use crate::commands::compare::statement;
-use crate::output::plural;
+use crate::output::{self, plural};
 
 /// Series of one picture.
 const MOST_SERIES: usize = 6;
@@ -152,21 +152,10 @@ pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
         Better::Neither => "",
     };
     let axis = format!("difference from {first}{better}; bars are intervals at 95 % for all findings of the page");
-    let title = format!("{}: difference from {first}", capital(measure.name));
+    let title = format!("{}: difference from {first}", output::capital(measure.name));
     let svg = interval_svg(&title, (&axis, IntervalAxis::Difference(measure.unit)), &rows, &series);
-    let left_out = if with.len() > shown.len() {
-        format!(
-            " Not drawn: {}.",
-            with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect::<Vec<_>>().join(", ")
-        )
-    } else {
-        String::new()
-    };
-    let caption = format!("Differences in {}, pair by pair of the same clips.{left_out}", measure.name);
+    let left_out: Vec<&str> = with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect();
+    let caption =
+        format!("Differences in {}, pair by pair of the same clips.{}", measure.name, output::not_drawn(&left_out));
     Some(ChartFigure { svg, caption })
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }

@@ -3,7 +3,7 @@
 use schemars::Schema;
 use serde_json::{Map, Value};
 
-use crate::output::{Cell, Table};
+use crate::output::{Cell, Table, capital};
 
 /// One page: what it is, its fields, and those of each object in it.
 pub fn page(name: &str, about: &str, schema: &Schema) -> String {
@@ -117,9 +117,4 @@ fn kind(schema: &Value) -> String {
 /// A description as one line of a table.
 fn one_line(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ").replace('|', "\\|")
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }

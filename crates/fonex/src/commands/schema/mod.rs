@@ -11,7 +11,7 @@ use fonex_core::accuracy::Score;
 use fonex_core::latency::LoadReport;
 use fonex_core::text::TextProfile;
 use fonex_formats::{HeardRecord, Place};
-use fonex_run::{Conversation, Forecast, bench_schema, unknown};
+use fonex_run::{BenchFile, Conversation, Forecast, unknown};
 use fonex_store::TrialRecord;
 use schemars::Schema;
 use schemars::generate::SchemaSettings;
@@ -63,6 +63,7 @@ fn all() -> Vec<Known> {
     let read = known![SchemaSettings::draft2020_12();
         ("corpus", "a line of a corpus", Clip),
         ("heard", "a line of results that a recogniser gave", HeardRecord),
+        ("bench", "a bench file, which is a TOML file", BenchFile),
         ("profile", "a text profile, which is a TOML file", TextProfile),
         ("baseline-head", "the first line of a baseline that gate --accept writes", BaselineHead),
         ("baseline", "every further line of a baseline", BaselineLine),
@@ -103,11 +104,7 @@ fn all() -> Vec<Known> {
         ("turns", "turns", Conversation),
         ("panel", "panel collect", PanelResult),
     ];
-    let bench = Known { name: "bench", about: "a bench file, which is a TOML file", schema: bench_schema };
-    let mut all: Vec<Known> = read.into_iter().collect();
-    all.insert(2, bench);
-    all.extend(written);
-    all
+    read.into_iter().chain(written).collect()
 }
 
 pub fn schema(options: &SchemaOptions) -> Result<Code, Failure> {

@@ -7,7 +7,8 @@ use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard};
 use fonex_formats::{
-    HeardFile, Joined, Pair, Problem, Problems, can_join, in_parallel, listed_terms, read_corpus, read_heard,
+    HeardFile, Joined, Pair, PartWork, Problem, Problems, can_join, in_parallel, listed_terms, read_corpus,
+    read_heard, work_on,
 };
 
 use super::clip_lines::{ClipLines, clip_line};
@@ -41,11 +42,13 @@ pub struct Scored {
     pub unlabelled: u64,
 }
 
-struct Part {
+pub struct Part {
     builder: ScoreBuilder,
     worst: Vec<(String, ClipScore)>,
     unlabelled: u64,
     lines: Vec<u8>,
+    /// The label of the clip at hand; kept for what it allocated.
+    label: Label,
 }
 
 enum Source {
@@ -57,11 +60,11 @@ enum Source {
 
 impl Source {
     /// Works on the next clips, part by part on all cores.
-    fn next_round<R: Send>(
+    fn next_round<W: PartWork>(
         &mut self,
-        work: impl Fn(&[Pair]) -> R + Sync,
+        work: &W,
         meanwhile: impl FnOnce() + Send,
-    ) -> Result<Option<Vec<R>>, Problems> {
+    ) -> Result<Option<Vec<W::Done>>, Problems> {
         match self {
             Self::Joined(joined) => joined.next_round(work, meanwhile),
             Self::InMemory { clips, heard } => {
@@ -70,7 +73,7 @@ impl Source {
                 let round: Vec<Pair> =
                     clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
                 let parts: Vec<&[Pair]> = round.chunks(PART).collect();
-                Ok((!round.is_empty()).then(|| in_parallel(&parts, |part| work(part))))
+                Ok((!round.is_empty()).then(|| in_parallel(&parts, |part| work_on(work, part))))
             }
         }
     }
@@ -113,7 +116,7 @@ impl Scoring<'_> {
                     all.merge(part, self.worst);
                 }
             };
-            let next = source.next_round(|pairs| self.part(pairs), take_in);
+            let next = source.next_round(&self, take_in);
             written?;
             match next? {
                 Some(parts) => scored = parts,
@@ -124,33 +127,18 @@ impl Scoring<'_> {
         Ok(Scored { score: all.builder.finish(), worst: all.worst, unlabelled: all.unlabelled })
     }
 
-    fn part(&self, pairs: &[Pair]) -> Part {
-        let mut part = Part::new(&self.empty);
-        for (clip, heard) in pairs {
-            match self.snr_of.and_then(|folder| snr_band(folder, clip)) {
-                Some(band) => {
-                    let mut tagged = clip.clone();
-                    tagged.tags.insert("snr".to_owned(), band);
-                    self.clip(&tagged, heard.as_ref(), &mut part);
-                }
-                None => self.clip(clip, heard.as_ref(), &mut part),
-            }
-        }
-        part
-    }
-
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
-        let label = Label::parse(&clip.text).expect("labels are checked when the corpus is read");
+        part.label.refill(&clip.text).expect("labels are checked when the corpus is read");
         part.unlabelled += u64::from(clip.text.trim().is_empty());
         if clip.is_disputed() {
-            part.builder.add_disputed(self.profile, clip, &label, heard);
+            part.builder.add_disputed(self.profile, clip, &part.label, heard);
             return;
         }
         let Some(heard) = heard else {
-            part.builder.add_missing(self.profile, clip, &label);
+            part.builder.add_missing(self.profile, clip, &part.label);
             return;
         };
-        let counts = part.builder.hear(self.profile, clip, &label, heard);
+        let counts = part.builder.hear(self.profile, clip, &part.label, heard);
         let words = counts.words;
         part.builder.add(clip, &[Answered { counts, took_ms: heard.took_ms }]);
         if self.wants_lines {
@@ -163,9 +151,28 @@ impl Scoring<'_> {
     }
 }
 
+impl PartWork for Scoring<'_> {
+    type Done = Part;
+
+    fn begin(&self) -> Part {
+        Part::new(&self.empty)
+    }
+
+    fn take(&self, part: &mut Part, clip: &Clip, heard: Option<&Heard>) {
+        match self.snr_of.and_then(|folder| snr_band(folder, clip)) {
+            Some(band) => {
+                let mut tagged = clip.clone();
+                tagged.tags.insert("snr".to_owned(), band);
+                self.clip(&tagged, heard, part);
+            }
+            None => self.clip(clip, heard, part),
+        }
+    }
+}
+
 impl Part {
     fn new(empty: &ScoreBuilder) -> Self {
-        Self { builder: empty.clone(), worst: Vec::new(), unlabelled: 0, lines: Vec::new() }
+        Self { builder: empty.clone(), worst: Vec::new(), unlabelled: 0, lines: Vec::new(), label: Label::default() }
     }
 
     fn merge(&mut self, later: Self, most: usize) {

@@ -45,8 +45,13 @@ impl At {
 /// # Errors
 /// When the file is of another kind, or cannot be written.
 pub fn write(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView]) -> Result<(), Failure> {
-    if path.extension().is_some_and(|extension| extension == "html") {
-        return write_page(path, all, charts, runs);
+    match path.extension().and_then(|ending| ending.to_str()) {
+        Some("html") => return write_page(path, all, charts, runs),
+        Some("svg" | "png") => {}
+        _ => {
+            let problem = Problem::new("the file extension decides the format of a trend", Place::file(path));
+            return Err(problem.expected(".svg, .png or .html").into());
+        }
     }
     let svg = match charts {
         [chart] => trend_svg(chart),
@@ -95,7 +100,7 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
         ..ReportData::default()
     };
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?;
-    Ok(write_whole(path, page.as_bytes())?)
+    write_whole(path, |out| Ok(out.write_all(page.as_bytes())?))
 }
 
 /// One chart a measure, every variant over the same runs.

@@ -4,7 +4,7 @@ use fonex_analysis::{Progress, ProgressState};
 use fonex_core::measures::find;
 use fonex_report::figures::figure_with_interval;
 
-use crate::output::{self, Cell, Table, milliseconds, plural, seconds};
+use crate::output::{self, Cell, Table, milliseconds, plural, seconds, shortened};
 
 /// How far it has come, in one sentence.
 pub fn in_words(progress: &Progress) -> String {
@@ -70,11 +70,4 @@ pub fn screen(progress: &Progress, width: usize) -> String {
         ]);
     }
     text + "\nThe last trials\n" + &output::text(&recent)
-}
-
-fn shortened(words: &str, most: usize) -> String {
-    if words.chars().count() <= most {
-        return words.to_owned();
-    }
-    words.chars().take(most.saturating_sub(1)).chain(['…']).collect()
 }

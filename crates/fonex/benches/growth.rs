@@ -1,0 +1,106 @@
+//! How the cost of scoring grows: `cargo bench -p fonex --bench growth -- [CLIPS]` measures `fonex score` up to so many clips (a
+//! million by default), prints the table of docs/performance.md and draws its charts.
+#![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
+#![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
+
+#[path = "util/score.rs"]
+mod score;
+
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Instant;
+
+use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneSeries, plane_svg};
+use score::{Texts, peak_mib};
+
+/// Passes of which the median is taken.
+const PASSES: usize = 5;
+
+/// A size with the seconds and the peak memory it took.
+type Cost = (f64, f64, f64);
+
+fn main() {
+    let most = std::env::args().skip(1).find_map(|typed| typed.parse().ok()).unwrap_or(1_000_000);
+    let clips = (3..=7).map(|power| 10_usize.pow(power)).filter(|clips| *clips <= most);
+    let of_clips: Vec<Cost> = clips.map(|clips| cost(clips as f64, &Texts { clips, words: 10, wrong: 12 })).collect();
+    told("clips of ten words", &of_clips);
+    let words = [10, 100, 1_000, 10_000, 50_000, 150_000];
+    let of_words: Vec<Cost> =
+        words.into_iter().map(|words| cost(words as f64, &Texts { clips: 1, words, wrong: 12 })).collect();
+    told("words of one clip", &of_words);
+    let wrong = [0, 5, 12, 25, 50, 75, 100];
+    let of_wrong = |clips: usize, words: usize| -> Vec<Cost> {
+        wrong.into_iter().map(|wrong| cost(f64::from(wrong), &Texts { clips, words, wrong })).collect()
+    };
+    let (short, long) = (of_wrong(100_000, 10), of_wrong(1, 150_000));
+    told("per cent wrong of 100,000 clips of ten words", &short);
+    told("per cent wrong of a clip of 150,000 words", &long);
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/charts");
+    fs::create_dir_all(&docs).unwrap();
+    let seconds = |costs: &[Cost]| costs.iter().map(|(size, seconds, _)| (*size, *seconds)).collect::<Vec<_>>();
+    let size = |label: &str| PlaneAxis { label: label.to_owned(), log: true, ..PlaneAxis::default() };
+    let chart = |title: &str, x: PlaneAxis, series: Vec<(&str, &[Cost])>| PlaneChart {
+        title: title.to_owned(),
+        y: PlaneAxis { label: "seconds".to_owned(), log: x.log, from_zero: !x.log, ..PlaneAxis::default() },
+        x,
+        series: series
+            .into_iter()
+            .map(|(name, costs)| PlaneSeries {
+                name: name.to_owned(),
+                points: seconds(costs),
+                ..PlaneSeries::default()
+            })
+            .collect(),
+        ..PlaneChart::default()
+    };
+    for (file, chart) in [
+        (
+            "score-clips.svg",
+            chart("fonex score by the number of clips", size("clips of ten words"), vec![("12 % wrong", &of_clips)]),
+        ),
+        (
+            "score-words.svg",
+            chart("fonex score by the length of one clip", size("words"), vec![("12 % wrong", &of_words)]),
+        ),
+        (
+            "score-errors.svg",
+            chart(
+                "fonex score by the errors",
+                PlaneAxis { label: "words wrong, in per cent".to_owned(), ..PlaneAxis::default() },
+                vec![("100,000 clips of ten words", &short), ("one clip of 150,000 words", &long)],
+            ),
+        ),
+    ] {
+        fs::write(docs.join(file), plane_svg(&chart)).unwrap();
+    }
+}
+
+/// Median seconds and peak MiB of scoring texts.
+fn cost(size: f64, texts: &Texts) -> Cost {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("growth");
+    fs::create_dir_all(&folder).unwrap();
+    let [corpus, heard] = ["corpus.jsonl", "heard.jsonl"].map(|name| folder.join(name));
+    texts.write(&corpus, &heard);
+    let pass = |_| {
+        let start = Instant::now();
+        let mut fonex = Command::new(env!("CARGO_BIN_EXE_fonex"));
+        let scored = fonex.args(["score", "--format", "json"]).args([&corpus, &heard]).stdout(Stdio::null()).status();
+        assert!(scored.unwrap().success(), "the files are there");
+        start.elapsed().as_secs_f64()
+    };
+    let mut seconds: Vec<f64> = (0..PASSES).map(pass).collect();
+    seconds.sort_by(f64::total_cmp);
+    (size, seconds[PASSES / 2], peak_mib(&corpus, &heard))
+}
+
+/// A row a size, and by which power of the size the time grows over the last two.
+fn told(what: &str, costs: &[Cost]) {
+    println!("\n| {what} | seconds | MiB |\n|---|---|---|");
+    costs.iter().for_each(|(size, seconds, mib)| println!("| {size} | {seconds:.3} | {mib:.0} |"));
+    if let [.., (less, quick, _), (more, slow, _)] = costs
+        && *less > 0.0
+    {
+        println!("exponent at the end: {:.2}", (slow / quick).ln() / (more / less).ln());
+    }
+}
