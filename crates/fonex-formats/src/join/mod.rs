@@ -17,7 +17,7 @@ use crate::lines::{Block, LineAt, Lines};
 use crate::{Place, Problem, Problems, corpus, heard, in_parallel};
 
 use refill::{Answer, refill};
-use side::{Placed, Record, Records, Side, hash, ids, parse_lines};
+use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, parse_lines};
 pub use terms::listed_terms;
 
 /// Lines a round reads of each file.
@@ -62,7 +62,7 @@ pub struct Joined {
 /// A part of a round.
 enum Part<R> {
     /// Each clip had its result in the same place; the ids with their lines.
-    Worked(R, [PartIds; 2]),
+    Worked(R, [Vec<IdAt>; 2]),
     /// What is to be joined yet, and what is wrong.
     Read(Records<Clip>, Records<Answer>, Vec<Problem>),
 }
@@ -205,17 +205,18 @@ impl Joined {
             let of_results = results.repeated();
             (of_clips.join().expect("sorting does not panic"), of_results)
         });
-        for (number, first) in of_clips {
+        for [number, first] in of_clips {
             let id = self.clips.id_in(number)?;
-            self.problems.push(corpus::taken(
-                &id,
-                Place::line(&self.clips.path, number),
-                Place::line(&self.clips.path, first),
-            ));
+            if id == self.clips.id_in(first)? {
+                let place = |line| Place::line(&self.clips.path, line);
+                self.problems.push(corpus::taken(&id, place(number), place(first)));
+            }
         }
-        for (number, _) in of_results {
+        for [number, first] in of_results {
             let id = self.results.id_in(number)?;
-            self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
+            if id == self.results.id_in(first)? {
+                self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
+            }
         }
         Ok(())
     }
@@ -250,21 +251,18 @@ fn read_parts<W: PartWork>(
     })
 }
 
-/// The hashes of the ids of a part, each with its line.
-type PartIds = Vec<(u128, u64)>;
-
 /// Works on a part in which each clip has its result in the same place and nothing is wrong; none where that is not so. Such a
 /// part is read without keeping more than a line of each.
 fn work_side_by_side<W: PartWork>(
     (clips, clip_lines): (&Block, &[LineAt]),
     (results, result_lines): (&Block, &[LineAt]),
     work: &W,
-) -> Option<(W::Done, [PartIds; 2])> {
+) -> Option<(W::Done, [Vec<IdAt>; 2])> {
     if clip_lines.len() != result_lines.len() {
         return None;
     }
     let mut done = work.begin();
-    let mut ids = [PartIds::with_capacity(clip_lines.len()), PartIds::with_capacity(clip_lines.len())];
+    let mut ids = [Vec::with_capacity(clip_lines.len()), Vec::with_capacity(clip_lines.len())];
     let (mut clip, mut answer) = (Clip::default(), Answer::default());
     for (clip_line, result_line) in clip_lines.iter().zip(result_lines) {
         refill(&mut clip, clips.plain_text(clip_line)?).ok()?;
@@ -276,8 +274,8 @@ fn work_side_by_side<W: PartWork>(
         }
         work.take(&mut done, &clip, Some(&answer.heard));
         let id = hash(&clip.id);
-        ids[0].push((id, clip_line.number));
-        ids[1].push((id, result_line.number));
+        ids[0].push(id_at(id, clip_line));
+        ids[1].push(id_at(id, result_line));
     }
     Some((done, ids))
 }

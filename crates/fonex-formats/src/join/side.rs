@@ -30,8 +30,8 @@ pub(super) struct Side<T> {
     again: File,
     /// Records without a partner so far, by their ids' hash.
     pub(super) waiting: HashMap<u128, LineAt, foldhash::fast::FixedState>,
-    /// The hash of every id, and the line it stands in.
-    pub(super) ids: Vec<(u128, u64)>,
+    /// Half of the hash of every id, and the line it stands in.
+    pub(super) ids: Vec<IdAt>,
     read: std::marker::PhantomData<T>,
 }
 
@@ -102,8 +102,17 @@ pub(super) fn parse_lines<T: Record>(
     records
 }
 
-pub(super) fn ids<T>(records: &Records<T>) -> Vec<(u128, u64)> {
-    records.iter().map(|(id, line, _)| (*id, line.number)).collect()
+/// Half of the hash of an id, and the line it stands in: all that is kept of a record, for which a corpus of ten million clips has
+/// room.
+pub(super) type IdAt = (u64, u32);
+
+pub(super) fn id_at(hash: u128, line: &LineAt) -> IdAt {
+    // Beyond four thousand million lines the last number stands for all that follow.
+    (hash as u64, u32::try_from(line.number).unwrap_or(u32::MAX))
+}
+
+pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
+    records.iter().map(|(id, line, _)| id_at(*id, line)).collect()
 }
 
 impl<T: Record> Side<T> {
@@ -144,12 +153,13 @@ impl<T: Record> Side<T> {
         Ok(String::new())
     }
 
-    /// Lines that repeat an id, each with the line of its first.
-    pub(super) fn repeated(&mut self) -> Vec<(u64, u64)> {
+    /// Lines that repeat an id, each with the line of its first. Two different ids may be among them, once in a hundred thousand
+    /// corpora of ten million clips.
+    pub(super) fn repeated(&mut self) -> Vec<[u64; 2]> {
         self.ids.sort_unstable();
-        let mut repeated: Vec<(u64, u64)> = Vec::new();
+        let mut repeated: Vec<[u64; 2]> = Vec::new();
         for ids in self.ids.chunk_by(|a, b| a.0 == b.0).filter(|ids| ids.len() > 1) {
-            repeated.extend(ids[1..].iter().map(|(_, line)| (*line, ids[0].1)));
+            repeated.extend(ids[1..].iter().map(|(_, line)| [u64::from(*line), u64::from(ids[0].1)]));
         }
         repeated.sort_unstable();
         repeated.truncate(MOST_PROBLEMS);
