@@ -211,9 +211,9 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn outcomes(&self, run: i64) -> Result<Vec<(Outcome, u64)>, StoreError> {
-        let mut select = self
-            .connection()
-            .prepare("select outcome, count(*) from trials where run_id = $1 and warm_up = 0 group by outcome")?;
+        let mut select = self.connection().prepare_cached(
+            "select outcome, count(*) from trials where run_id = $1 and warm_up = 0 group by outcome",
+        )?;
         let rows = select.query_and_then([run], |row| Ok((read_outcome(row, 0)?, row.get::<_, i64>(1)? as u64)))?;
         rows.collect()
     }

@@ -228,3 +228,52 @@ fn put_in<T>(graph: &mut WordGraph<T>, label: &Label, mut each_word: impl FnMut(
 fn hashed(text: &str, with: &mut dyn FnMut(u64)) {
     each_word(text, |word| with(Vocabulary::hash(word)));
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::align::count_edits;
+
+    proptest! {
+        /// The slow twin aligns the words as written.
+        #[test]
+        fn counts_as_written_that_follow_from_the_words_are_those_of_an_alignment(
+            said in "([aAbBc][.,]?[ab]? ){0,7}",
+            heard in "([aAbBc][.,]?[ab]? ){0,7}",
+            plain in any::<bool>(),
+            name in prop::sample::select(vec!["neutral", "verbatim", "en"]),
+        ) {
+            // Most recognisers write neither capitals nor signs.
+            let heard = if plain { heard.to_lowercase().replace(['.', ','], "") } else { heard };
+            let (profile, label) = (TextProfile::shipped(name).unwrap(), Label::parse(&said).unwrap());
+            let mut comparer = Comparer::default();
+            comparer.compare(&profile, &label, &heard);
+            let words = |text: &str| text.split_whitespace().map(str::to_owned).collect::<Vec<_>>();
+            let slow = count_edits(&words(&said), &words(&heard));
+            if let Some(counts) = comparer.as_written_from_words(&label, &heard) {
+                prop_assert_eq!(counts, slow, "{:?} {:?}", said, heard);
+            }
+            prop_assert_eq!(comparer.count_as_written(&label, &heard), slow);
+        }
+    }
+
+    #[test]
+    fn a_capital_and_a_full_stop_are_counted_without_an_alignment() {
+        let profile = TextProfile::shipped("neutral").unwrap();
+        let label = Label::parse("Hold at pylon six.").unwrap();
+        let mut comparer = Comparer::default();
+        for (heard, expected) in [
+            ("hold at pylon six", Some([2, 2, 0, 0])),
+            ("hold pylon six", Some([1, 2, 1, 0])),
+            ("at pylon hold", Some([2, 1, 1, 0])),
+            ("hold at PYLON six", None),
+        ] {
+            comparer.compare(&profile, &label, heard);
+            let counts = comparer.as_written_from_words(&label, heard);
+            let numbers = counts.map(|counts| [counts.correct, counts.substituted, counts.deleted, counts.inserted]);
+            assert_eq!(numbers, expected, "{heard}");
+        }
+    }
+}

@@ -225,7 +225,27 @@ impl TermCounts {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+    use crate::text::{Label, TextProfile};
+
+    proptest! {
+        /// The slow twin looks at every word.
+        #[test]
+        fn of_texts_that_were_compared_only_changed_words_are_looked_at(
+            label in "([aAbB5%'][.,?:\"']?[ab5]?[.!]? ?){0,6}",
+            heard in "([abA][.]?[ab]? ){0,4}",
+            name in prop::sample::select(vec!["neutral", "verbatim", "en"]),
+        ) {
+            let profile = TextProfile::shipped(name).unwrap();
+            let mut comparer = Comparer::default();
+            comparer.compare(&profile, &Label::parse(&label).unwrap(), &heard);
+            let (mut quick, mut slow) = (MarksBuilder::default(), MarksBuilder::default());
+            prop_assert_eq!(quick.add_compared(&label, &heard, &comparer), slow.add(&label, &heard), "{:?}", label);
+            prop_assert_eq!(quick.totals(), slow.totals());
+        }
+    }
 
     #[test]
     fn signs_and_capitals_by_hand() {

@@ -112,7 +112,8 @@ fn the_demo_tells_its_story() {
     let voices = self::page(&folder, "d/voices.html");
     assert!(voices.contains("osier/Sorrel clips more often than osier/Ilka"));
     assert!(voices.contains("What listeners think") && voices.contains("dB from recordings"));
-    assert!(page.contains("tern answers sooner than marl/river"));
+    // Which of them answers sooner is as the machine allows while other tests run beside.
+    assert!(page.contains("latency, median"));
     folder.fonex(&["score", "d/corpus.jsonl", "d/heard.jsonl"]).expect(0).prints(&["WER"]);
     folder.write("other/file.txt", "mine");
     folder.fonex(&["demo", "other"]).expect(2).says(&["is not empty"]);
