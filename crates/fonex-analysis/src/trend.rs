@@ -194,8 +194,6 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
     let drawn = unit.or_else(|| natural(&steps)).unwrap_or(DrawnUnit::Clip);
     let points: Vec<Point> = steps.iter().map(|step| step.point(measure)).collect();
     let turns = turns(&steps, measure);
-    // What the engine says of itself is what is measured: it marks, and parts nothing.
-    let breaks = || turns.iter().filter(|turn| turn.says.is_some());
     let fewest = points.iter().map(|point| point.clips).filter(|clips| *clips > 0).min().unwrap_or(u64::MAX);
     let mut series = Series {
         variant: variant.to_owned(),
@@ -213,7 +211,8 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
         withheld: None,
     };
     // Testing restarts behind every break that the measure minds.
-    let mut starts: Vec<usize> = breaks().filter(|turn| turn.minds).map(|turn| turn.at).collect();
+    let restarts = turns.iter().filter(|turn| turn.says.is_some() && turn.minds);
+    let mut starts: Vec<usize> = restarts.map(|turn| turn.at).collect();
     starts.insert(0, 0);
     starts.push(steps.len());
     for segment in starts.windows(2) {
@@ -267,7 +266,8 @@ impl<'r> Step<'r> {
 struct Turn {
     at: usize,
     mark: AxisMark,
-    /// What the series says of it, where runs stop being comparable.
+    /// What the series says of it, where runs stop being comparable. What the engine says of itself is what is measured: it marks, and
+    /// parts nothing.
     says: Option<String>,
     /// Whether testing must restart there.
     minds: bool,

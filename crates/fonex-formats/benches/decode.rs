@@ -5,22 +5,16 @@
 //! other formats the one-second files of the tests, whose fixed costs make the figure smaller than for long recordings.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 
+#[path = "util/minute.rs"]
+mod minute;
+
 use std::hint::black_box;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use fonex_core::audio::{Audio, loudness, measure};
+use fonex_core::audio::{loudness, measure};
 use fonex_formats::audio::{decode, encode_flac, encode_wav};
-
-fn minute() -> Audio {
-    let mut state = 1_u32;
-    let samples = (0..60 * 16_000).map(|i| {
-        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-        let hiss = (state >> 8) as f32 / 16_777_216.0 - 0.5;
-        (i as f32 * 0.11).sin() * (i as f32 * 0.0004).sin() * 0.4 + hiss * 0.02
-    });
-    Audio { rate_hz: 16_000, samples: samples.collect() }
-}
+use minute::minute;
 
 /// Repeats for at least half a second and takes the fastest pass.
 fn speed(audio_s: f64, mut work: impl FnMut()) -> f64 {

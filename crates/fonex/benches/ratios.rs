@@ -7,6 +7,8 @@
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
 
+#[path = "../../fonex-formats/benches/util/minute.rs"]
+mod minute;
 #[allow(dead_code, reason = "not every bench asks for memory")]
 #[path = "util/score.rs"]
 mod score;
@@ -19,10 +21,11 @@ use std::time::Instant;
 
 use fonex_core::Clip;
 use fonex_core::accuracy::score_clip;
-use fonex_core::audio::{Audio, loudness, measure};
+use fonex_core::audio::{loudness, measure};
 use fonex_core::text::{Label, TextProfile};
 use fonex_formats::HeardRecord;
 use fonex_formats::audio::{decode, encode_flac, encode_wav};
+use minute::minute;
 use score::Texts;
 
 /// Pairs of which the median is taken.
@@ -164,14 +167,4 @@ fn sort(files: &[PathBuf; 2]) -> Box<dyn Fn()> {
             black_box(words);
         }
     })
-}
-
-fn minute() -> Audio {
-    let mut state = 1_u32;
-    let samples = (0..60 * 16_000).map(|i| {
-        state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-        let hiss = (state >> 8) as f32 / 16_777_216.0 - 0.5;
-        (i as f32 * 0.11).sin() * (i as f32 * 0.0004).sin() * 0.4 + hiss * 0.02
-    });
-    Audio { rate_hz: 16_000, samples: samples.collect() }
 }

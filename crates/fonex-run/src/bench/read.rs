@@ -17,8 +17,8 @@ use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
 use super::{Bench, Broken, folder_of, overrides, read_profile};
 
-/// A bench file as it is written, which is a TOML file. Engines, plans, the gate and measures are read one by one, so that a fault
-/// names its own.
+/// A bench file, which is a TOML file.
+// Engines, plans, the gate and measures are read one by one, so that a fault names its own.
 #[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BenchFile {
