@@ -1,8 +1,8 @@
 //! What cannot be read off the facts: what went wrong word by word, and the score with its confusions, terms and bins.
 
-use fonex_core::accuracy::{Answered, Score, ScoreBuilder, WordStep};
+use fonex_core::accuracy::{Answered, Measured, Score, ScoreBuilder, WordStep};
 use fonex_core::align::EditCounts;
-use fonex_core::measures::find;
+use fonex_core::measures::{ESTIMATORS_VERSION, find};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Task};
 use fonex_formats::in_parallel;
@@ -10,7 +10,7 @@ use fonex_store::{Store, StoreError, StoredTrial};
 use serde::Serialize;
 
 use crate::by_clip::ByClip;
-use crate::labels::{Labels, StoredLabel};
+use crate::labels::{StoredLabel, labels_at};
 use crate::rounds::in_rounds;
 use crate::view::{RunView, VariantView};
 
@@ -28,6 +28,8 @@ pub struct ClipResult {
     pub steps: Vec<WordStep>,
 }
 
+/// Raised whenever a score in depth holds something else, or counts otherwise.
+const VERSION: u32 = 1;
 /// Clips read before all cores work on them.
 const ROUND: usize = 1 << 13;
 /// Clips of one part that one core works on. It decides how results are grouped, so it does not depend on the machine.
@@ -36,7 +38,7 @@ const PART: usize = 1 << 10;
 /// A label with the trials of its clip.
 type TrialsOf = (StoredLabel, Vec<StoredTrial>);
 
-/// The score of a variant with all that went wrong. None for other tasks than hearing.
+/// The score of a variant with all that went wrong, kept beside its facts. None for other tasks than hearing.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -44,16 +46,31 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
     if variant.variant.task != Task::Hear {
         return Ok(None);
     }
-    let labels = Labels::load(store, &run.run.corpus_checksum, run.profile())?;
-    let empty = &labels.empty_score;
+    // The figures of the run are those of its facts, in which repeats share the weight of their clip.
+    let whole = |score| Some(Score { measures: variant.measures.clone(), ..score });
+    let name = format!("depth/{VERSION}/{ESTIMATORS_VERSION}");
+    // An infinite bound cannot be kept: such a score is made each time.
+    if let Some(score) = run.kept(store, variant, &name)?.and_then(|record| serde_json::from_slice(&record).ok()) {
+        return Ok(whole(score));
+    }
+    let score = Score { measures: Measured::default(), ..aligned_again(store, run, variant)? };
+    run.keep(store, variant, name, serde_json::to_vec(&score)?);
+    Ok(whole(score))
+}
+
+/// Aligns every text of a variant again.
+fn aligned_again(store: &Store, run: &RunView, variant: &VariantView) -> Result<Score, StoreError> {
+    let empty = &run.sheet().empty_score(run.profile());
+    let clips = run.sheet().clips;
     let repeats = store.repeats(run.run.id, variant.place)?;
     let with_trials = |label: StoredLabel| {
         let trials = store.stored_trials_of(run.run.id, variant.place, &label.id, repeats)?;
         Ok((label, trials))
     };
     let read = |then: &mut dyn FnMut(Vec<TrialsOf>) -> Result<(), StoreError>| {
-        for first in (0..labels.len()).step_by(ROUND) {
-            let labels = labels.at(first as u32..labels.len().min(first + ROUND) as u32)?;
+        for first in (0..clips).step_by(ROUND) {
+            let round = first..clips.min(first + ROUND as u32);
+            let labels = labels_at(store, &run.run.corpus_checksum, round)?;
             then(labels.into_iter().map(with_trials).collect::<Result<_, StoreError>>()?)?;
         }
         Ok(())
@@ -75,8 +92,7 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
         }
         Ok(whole)
     })?;
-    // The figures of the run are those of its facts, in which repeats share the weight of their clip.
-    Ok(Some(Score { measures: variant.measures.clone(), ..builder.finish() }))
+    Ok(builder.finish())
 }
 
 /// Adds the timed trials of a clip, its repeats in order.

@@ -3,8 +3,6 @@
 use std::collections::HashMap;
 
 use fonex_core::Clip;
-use fonex_core::accuracy::ScoreBuilder;
-use fonex_core::text::TextProfile;
 use fonex_store::{Store, StoreError};
 
 /// The clips of a corpus, in its order.
@@ -12,8 +10,6 @@ pub(crate) struct Labels<'s> {
     store: &'s Store,
     corpus_checksum: &'s str,
     places: HashMap<Box<str>, u32>,
-    /// An empty score that knows the must-hear terms of all labels, since a term is invented wherever it is heard.
-    pub(crate) empty_score: ScoreBuilder,
 }
 
 /// A label as it lies in the store, to be read where it is used.
@@ -32,36 +28,33 @@ impl StoredLabel {
     }
 }
 
+/// The labels at some places of a corpus.
+pub(crate) fn labels_at(
+    store: &Store,
+    corpus_checksum: &str,
+    places: impl Iterator<Item = u32>,
+) -> Result<Vec<StoredLabel>, StoreError> {
+    let mut labels = Vec::with_capacity(places.size_hint().0);
+    store.labels_at(corpus_checksum, places, |place, id, record| {
+        labels.push(StoredLabel { place, id: id.into(), record: record.into() });
+    })?;
+    Ok(labels)
+}
+
 impl<'s> Labels<'s> {
-    pub(crate) fn load(
-        store: &'s Store,
-        corpus_checksum: &'s str,
-        profile: &TextProfile,
-    ) -> Result<Self, StoreError> {
-        let (mut places, mut empty_score) = (HashMap::new(), ScoreBuilder::new(&profile.name));
-        store.each_label(corpus_checksum, |id, record| {
+    pub(crate) fn load(store: &'s Store, corpus_checksum: &'s str) -> Result<Self, StoreError> {
+        let mut places = HashMap::new();
+        store.each_label(corpus_checksum, |id, _| {
             places.insert(id.into(), places.len() as u32);
-            if record.contains("\"terms\"") {
-                empty_score.tell_terms(profile, &serde_json::from_str::<Clip>(record)?.terms);
-            }
             Ok(())
         })?;
         places.shrink_to_fit();
-        Ok(Self { store, corpus_checksum, places, empty_score })
-    }
-
-    /// Clips.
-    pub(crate) fn len(&self) -> usize {
-        self.places.len()
+        Ok(Self { store, corpus_checksum, places })
     }
 
     /// The labels at some places.
     pub(crate) fn at(&self, places: impl Iterator<Item = u32>) -> Result<Vec<StoredLabel>, StoreError> {
-        let mut labels = Vec::with_capacity(places.size_hint().0);
-        self.store.labels_at(self.corpus_checksum, places, |place, id, record| {
-            labels.push(StoredLabel { place, id: id.into(), record: record.into() });
-        })?;
-        Ok(labels)
+        labels_at(self.store, self.corpus_checksum, places)
     }
 
     /// The place of a clip.

@@ -8,6 +8,7 @@ use fonex_store::{Run, Store, StoreError, TrialRecord};
 
 use crate::labels::Labels;
 use crate::own::TrialLine;
+use crate::sheet::Sheet;
 use crate::view::RunView;
 
 /// Trials read at a time.
@@ -31,8 +32,8 @@ pub(crate) fn each_lined(
     profile: &TextProfile,
     mut with: impl FnMut(Vec<Lined>) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
-    let labels = Labels::load(store, &run.corpus_checksum, profile)?;
-    let mut scores = labels.empty_score.clone();
+    let labels = Labels::load(store, &run.corpus_checksum)?;
+    let mut scores = Sheet::load(store, &run.corpus_checksum)?.empty_score(profile);
     store.each_round(run.id, ROUND, |trials| {
         let placed = trials.iter().filter_map(|stored| Some((stored, labels.place(stored.clip_id())?)));
         let placed: Vec<_> = placed.collect();

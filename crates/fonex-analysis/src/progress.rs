@@ -150,8 +150,10 @@ pub fn follow_run(
     mut looked: impl FnMut(&Progress) -> Next,
 ) -> Result<(), StoreError> {
     let profile: &TextProfile = &run.text_profile;
-    let labels = Labels::load(store, &run.corpus_checksum, profile)?;
-    let around = Around::new(store, run, profile, &labels.empty_score)?;
+    let labels = Labels::load(store, &run.corpus_checksum)?;
+    let sheet = Sheet::load(store, &run.corpus_checksum)?;
+    let empty = sheet.empty_score(profile);
+    let around = Around::new(store, run, profile, &empty)?;
     let asked = |task: Task| measures.iter().copied().filter(move |measure| measure.tasks.contains(&task));
     let mut variants: Vec<Following> = run
         .variants
@@ -159,7 +161,6 @@ pub fn follow_run(
         .zip(&around.facts)
         .map(|(variant, facts)| Following::new(&asked(variant.task).collect::<Vec<_>>(), facts))
         .collect();
-    let sheet = Sheet::load(store, &run.corpus_checksum)?;
     let is_disputed = |place: u32| sheet.disputed().is_some_and(|of_clip| of_clip[place as usize] > 0);
     let mut seen = Seen::default();
     loop {

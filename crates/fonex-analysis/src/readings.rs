@@ -11,7 +11,7 @@ use fonex_store::{Store, StoreError, StoredTrial};
 
 use crate::by_clip::ByClip;
 use crate::compare::Side;
-use crate::labels::{Labels, StoredLabel};
+use crate::labels::{StoredLabel, labels_at};
 use crate::view::RunView;
 use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::measures::find;
@@ -94,17 +94,18 @@ pub fn each_reading(
         return Ok(());
     }
     let run = side.run;
-    let labels = Labels::load(store, &run.run.corpus_checksum, run.profile())?;
+    let corpus = &run.run.corpus_checksum;
+    let empty = run.sheet().empty_score(run.profile());
     let repeats = store.repeats(run.run.id, side.variant.place)?;
     for round in places.chunks(ROUND) {
         let mut given: Vec<(StoredLabel, Vec<StoredTrial>)> = Vec::with_capacity(round.len());
-        for label in labels.at(round.iter().copied())? {
+        for label in labels_at(store, corpus, round.iter().copied())? {
             let trials = store.stored_trials_of(run.run.id, side.variant.place, &label.id, repeats)?;
             given.push((label, trials));
         }
         let parts: Vec<_> = given.chunks(PART).collect();
         let read = in_parallel(&parts, |part| {
-            let mut scores = labels.empty_score.clone();
+            let mut scores = empty.clone();
             let read = part.iter().map(|(label, trials)| {
                 let clip = side.variant.variant.label(label.read()?);
                 Ok((label.place, reading(run, clip, trials, &mut scores)?))

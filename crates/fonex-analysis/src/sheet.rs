@@ -1,18 +1,20 @@
 //! What the clips of a corpus share: speakers, recordings and slices, as numbers, so that a million labels need not be read
 //! again for every table.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use fonex_core::Clip;
+use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::measures::Units;
 use fonex_core::stats::UnitKind;
+use fonex_core::text::TextProfile;
 use fonex_core::verdict::DrawnUnit;
 use fonex_store::{Store, StoreError};
 
 use crate::column::Column;
 
 /// Raised whenever a sheet holds something else.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// The tag that names a clip's recording, where clips are cut from longer ones.
 const RECORDING: &str = "recording";
@@ -28,6 +30,8 @@ pub struct Sheet {
     recording: Vec<u32>,
     /// What clips share, in the order of its names.
     pub keys: Vec<SliceKey>,
+    /// The must-hear terms of all clips, each once, in their order.
+    terms: Vec<String>,
 }
 
 /// One thing that clips share, such as a tag.
@@ -67,6 +71,14 @@ impl Sheet {
         // A store that may only be read is read all the same.
         drop(store.keep_sheet(corpus_checksum, VERSION, &sheet.encode()));
         Ok(sheet)
+    }
+
+    /// An empty score that knows the must-hear terms of all labels, since a term is invented wherever it is heard.
+    #[must_use]
+    pub fn empty_score(&self, profile: &TextProfile) -> ScoreBuilder {
+        let mut empty = ScoreBuilder::new(&profile.name);
+        empty.tell_terms(profile, &self.terms);
+        empty
     }
 
     /// Whether a clip, by its place, is in a slice. None where no clip shares such a value.
@@ -135,6 +147,7 @@ impl Sheet {
         };
         put(&numbers(&self.speaker));
         put(&numbers(&self.recording));
+        put(&serde_json::to_vec(&self.terms).expect("terms are plain data"));
         for key in &self.keys {
             let names: Vec<&String> = std::iter::once(&key.by).chain(&key.values).collect();
             put(&serde_json::to_vec(&names).expect("names are plain data"));
@@ -153,9 +166,10 @@ impl Sheet {
             rest = behind;
         }
         let read = |part: &[u8]| Some(Column::decode(part)?.numbers.iter().map(|n| *n as u32).collect::<Vec<u32>>());
-        let [speaker, recording, keys @ ..] = parts.as_slice() else { return None };
+        let [speaker, recording, terms, keys @ ..] = parts.as_slice() else { return None };
+        let terms = serde_json::from_slice(terms).ok()?;
         let (speaker, recording) = (read(speaker)?, read(recording)?);
-        let mut sheet = Self { clips: speaker.len() as u32, speaker, recording, keys: Vec::new() };
+        let mut sheet = Self { clips: speaker.len() as u32, speaker, recording, keys: Vec::new(), terms };
         for pair in keys.chunks_exact(2) {
             let mut names: Vec<String> = serde_json::from_slice(pair[0]).ok()?;
             let values = names.split_off(1);
@@ -172,11 +186,17 @@ struct SheetBuilder {
     keys: BTreeMap<String, BTreeMap<String, Vec<u32>>>,
     speakers: HashMap<String, u32>,
     recordings: HashMap<String, u32>,
+    terms: BTreeSet<String>,
 }
 
 impl SheetBuilder {
     fn add(&mut self, clip: &Clip) {
-        let Self { sheet, keys, speakers, recordings } = self;
+        let Self { sheet, keys, speakers, recordings, terms } = self;
+        for term in &clip.terms {
+            if !terms.contains(term) {
+                terms.insert(term.clone());
+            }
+        }
         for (by, value) in clip.shared() {
             if !keys.contains_key(by) {
                 keys.insert(by.to_owned(), BTreeMap::new());
@@ -196,7 +216,8 @@ impl SheetBuilder {
     }
 
     fn finish(self) -> Sheet {
-        let Self { mut sheet, keys, .. } = self;
+        let Self { mut sheet, keys, terms, .. } = self;
+        sheet.terms = terms.into_iter().collect();
         for (by, values) in keys {
             let mut of_clip = vec![0; sheet.clips as usize];
             for (number, places) in (1..).zip(values.values()) {
@@ -242,7 +263,7 @@ mod tests {
             clip("a", Some("anna"), "1.wav", Some("radio")),
             clip("b", None, "2.wav", Some("help")),
             clip("c", Some("bo"), "3.wav", None),
-            clip("d", Some("anna"), "4.wav", Some("radio")),
+            Clip { terms: vec!["Marl".into(), "quay".into()], ..clip("d", Some("anna"), "4.wav", Some("radio")) },
         ];
         let sheet = Sheet::of(&clips);
         assert_eq!(Sheet::decode(&sheet.encode()).as_ref(), Some(&sheet));

@@ -3,6 +3,7 @@
 mod audio_files;
 mod error;
 mod kept;
+mod listed;
 mod lock;
 mod records;
 mod runs;
@@ -15,6 +16,7 @@ mod trials;
 pub use audio_files::AudioFiles;
 pub use error::StoreError;
 pub use kept::{FactsKey, KeepingFacts, KeptFact};
+pub use listed::ListedRun;
 pub use lock::RunLock;
 pub use records::{Busy, LeftOut, Machine, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
 pub use runs::RunRef;

@@ -137,14 +137,15 @@ impl Store {
         Ok(())
     }
 
-    /// Marks a run as finished.
+    /// Marks a run as finished. It gets no further trial: how its trials ended is counted now.
     ///
     /// # Errors
-    /// When the store cannot be written.
+    /// When the store cannot be read or written.
     pub fn finish_run(&self, run: i64, finished_at: &str) -> Result<(), StoreError> {
+        let outcomes = serde_json::to_string(&self.outcomes(run)?)?;
         self.connection().execute(
-            "update runs set state = 'finished', finished_at = $1 where id = $2",
-            params![finished_at, run],
+            "update runs set state = 'finished', finished_at = $1, outcomes = $2 where id = $3",
+            params![finished_at, outcomes, run],
         )?;
         Ok(())
     }
@@ -264,6 +265,19 @@ impl Store {
         Ok(())
     }
 
+    /// The label of a clip of a run's corpus, found by its id.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn clip_named(&self, corpus_checksum: &str, id: &str) -> Result<Option<Clip>, StoreError> {
+        let sql = "select record from clips where corpus_checksum = $1 and clip_id = $2 order by ordinal limit 1";
+        let mut select = self.connection().prepare_cached(sql)?;
+        let mut rows = select.query([corpus_checksum, id])?;
+        let Some(row) = rows.next()? else { return Ok(None) };
+        let record = row.get_ref(0)?.as_str().map_err(rusqlite::Error::from)?;
+        Ok(Some(serde_json::from_str(record)?))
+    }
+
     /// The label at a place of a run's corpus.
     ///
     /// # Errors
@@ -292,14 +306,18 @@ impl Store {
     }
 }
 
+pub(crate) fn read_state(row: &Row<'_>, column: usize) -> Result<RunState, StoreError> {
+    let finished = row.get_ref(column)?.as_str().map_err(rusqlite::Error::from)? == "finished";
+    Ok(if finished { RunState::Finished } else { RunState::Unfinished })
+}
+
 fn read_run(row: &Row<'_>) -> Result<Run, StoreError> {
     let rest: RunRest = serde_json::from_str(row.get_ref(7)?.as_str().map_err(rusqlite::Error::from)?)?;
-    let state: String = row.get(3)?;
     Ok(Run {
         id: row.get(0)?,
         label: row.get(1)?,
         plan: row.get(2)?,
-        state: if state == "finished" { RunState::Finished } else { RunState::Unfinished },
+        state: read_state(row, 3)?,
         started_at: row.get(4)?,
         finished_at: row.get(5)?,
         corpus_checksum: row.get(6)?,

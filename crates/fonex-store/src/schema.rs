@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 7] = [
+const STEPS: [&str; 8] = [
     r"
     create table runs (
         id integer primary key,
@@ -88,6 +88,15 @@ const STEPS: [&str; 7] = [
               from json_each(runs.record, '$.variants') order by key)
     ))) where record like '%"delivery":"%';"#,
     "alter table trials add column speech text;",
+    // Labels are found by the ids of their clips. How the timed trials of a finished run ended is counted once: a list of thousands of
+    // runs asks for nothing else.
+    "create index clips_by_id on clips (corpus_checksum, clip_id);
+     alter table runs add column outcomes text;
+     update runs set outcomes = (
+        select json_group_array(json_array(outcome, trials)) from (
+            select outcome, count(*) as trials from trials where run_id = runs.id and warm_up = 0 group by outcome
+        )
+     ) where state = 'finished';",
 ];
 
 /// The version this program writes.

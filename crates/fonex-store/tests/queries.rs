@@ -182,6 +182,16 @@ fn sums_are_those_of_the_trials() {
     for (outcome, count) in store.outcomes(run).unwrap() {
         assert_eq!(count, timed().filter(|trial| trial.outcome == outcome).count() as u64, "{outcome}");
     }
+    // A list of runs says the same of one that goes on and of one that has ended.
+    for state in [RunState::Unfinished, RunState::Finished] {
+        let [listed] = store.listed_runs().unwrap().try_into().unwrap();
+        let whole = store.run(&RunRef::Last).unwrap().unwrap();
+        assert_eq!((listed.id, listed.state, whole.state), (run, state, state));
+        assert_eq!((listed.label, listed.plan, listed.started_at), (whole.label, whole.plan, whole.started_at));
+        assert_eq!(listed.variants, whole.variants.iter().map(|v| v.name.clone()).collect::<Vec<_>>());
+        assert_eq!((listed.planned, listed.outcomes), (whole.planned, store.outcomes(run).unwrap()));
+        store.finish_run(run, "2026-01-02T04:00:00Z").unwrap();
+    }
     let mut used = [Usage::default(); 2];
     for (variant, usage) in store.used(run).unwrap() {
         used[variant] = used[variant].plus(usage);
@@ -215,6 +225,11 @@ fn labels_are_read_whole_and_one_by_one() {
         assert_eq!(store.clip_at("c", at).unwrap(), Some(clip));
     }
     assert_eq!(store.clip_at("c", CLIPS as u32).unwrap(), None);
+    for clip in clips() {
+        assert_eq!(store.clip_named("c", &clip.id).unwrap(), Some(clip));
+    }
+    assert_eq!(store.clip_named("c", "none").unwrap(), None);
+    assert_eq!(store.clip_named("another", &clips()[0].id).unwrap(), None);
     assert_eq!(store.clips("another").unwrap(), []);
 }
 

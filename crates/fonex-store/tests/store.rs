@@ -204,13 +204,19 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     let mut store = Store::open(folder.path()).unwrap();
     let id = store.create_run(&new_run(None)).unwrap();
     store.save_trial(id, &trial("a", Outcome::Done)).unwrap();
+    let ended = store.create_run(&new_run(None)).unwrap();
+    store.save_trial(ended, &trial("a", Outcome::Late)).unwrap();
+    store.finish_run(ended, "2026-01-02T03:05:00Z").unwrap();
     drop(store);
     // What later versions added is taken away again.
     let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
     for column in ["prepared", "first_ms", "replied", "traffic", "used", "speech"] {
         database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
     }
-    database.execute_batch("drop table studies; drop table facts; drop table sheets;").unwrap();
+    database
+        .execute_batch("drop table studies; drop table facts; drop table sheets; drop index clips_by_id;")
+        .unwrap();
+    database.execute_batch("alter table runs drop column outcomes;").unwrap();
     database.pragma_update(None, "user_version", 1).unwrap();
     drop(database);
 
@@ -224,6 +230,8 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
         ..trial("a", Outcome::Done)
     };
     assert_eq!(store.trials(id).unwrap(), [bare]);
+    let counted: Vec<_> = store.listed_runs().unwrap().into_iter().map(|run| run.outcomes).collect();
+    assert_eq!(counted, [[(Outcome::Done, 1)], [(Outcome::Late, 1)]]);
     assert!(store.save_trial(id, &trial("b", Outcome::Done)).unwrap());
 }
 
@@ -241,7 +249,11 @@ fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
         let sql = format!("update runs set record = json_set(record, '$.variants[{at}].delivery', $1) where id = $2");
         assert_eq!(database.execute(&sql, rusqlite::params![text, id]).unwrap(), 1);
     }
-    database.execute_batch("alter table trials drop column speech;").unwrap();
+    database
+        .execute_batch(
+            "alter table trials drop column speech; alter table runs drop column outcomes; drop index clips_by_id;",
+        )
+        .unwrap();
     database.pragma_update(None, "user_version", 5).unwrap();
     drop(database);
 

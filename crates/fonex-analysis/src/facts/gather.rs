@@ -16,6 +16,7 @@ use crate::extras::{AskedText, ExtrasBuilder};
 use crate::labels::{Labels, StoredLabel};
 use crate::markup::PlainTwins;
 use crate::rounds::in_rounds;
+use crate::sheet::Sheet;
 
 /// Trials of one part that one core works on.
 const PART: usize = 1 << 10;
@@ -101,8 +102,9 @@ pub(super) fn gather(
     profile: &TextProfile,
     keep: &mut dyn FnMut(KeptFact) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
-    let labels = Labels::load(store, &run.corpus_checksum, profile)?;
-    let around = Around::new(store, run, profile, &labels.empty_score)?;
+    let labels = Labels::load(store, &run.corpus_checksum)?;
+    let empty = Sheet::load(store, &run.corpus_checksum)?.empty_score(profile);
+    let around = Around::new(store, run, profile, &empty)?;
     let mut kept = Vec::new();
     let read = |then: &mut dyn FnMut(Round) -> Result<(), StoreError>| {
         store.each_round(run.id, ROUND, |trials| then(Round::of(&labels, trials)?))

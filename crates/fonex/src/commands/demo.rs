@@ -311,7 +311,7 @@ impl DemoFolder {
             output: self.folder.join(page),
             worst: 6,
             sound: report::SoundForm::Embedded,
-            clips: 100_000,
+            clips: None,
             profile: ProfileArg::default(),
             bench: self.bench.clone(),
         })

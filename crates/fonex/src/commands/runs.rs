@@ -95,18 +95,18 @@ pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
         return studies(&store, options.format.format);
     }
     let mut lines = Vec::new();
-    for run in store.runs()? {
-        let outcomes = store.outcomes(run.id)?;
+    for run in store.listed_runs()? {
+        let outcomes = &run.outcomes;
         lines.push(RunLine {
             run: run.id,
             label: run.label,
             plan: run.plan,
             started_at: run.started_at,
             state: run.state,
-            variants: run.variants.into_iter().map(|variant| variant.name).collect(),
             planned: run.planned,
             trials: outcomes.iter().map(|(_, trials)| trials).sum(),
             failed: outcomes.iter().filter(|(outcome, _)| !outcome.is_answer()).map(|(_, trials)| trials).sum(),
+            variants: run.variants,
         });
     }
     if options.format.format == Format::Json {

@@ -50,23 +50,17 @@ impl Cards<'_> {
     }
 
     fn card(&mut self, id: &str, sides: &[Side<'_>]) -> Result<Option<ClipCard>, Failure> {
-        let mut labels: Vec<(String, Vec<Clip>)> = Vec::new();
         let mut readings = Vec::new();
         let mut shown: Option<(Clip, PathBuf)> = None;
         let mut right_to_left = false;
         let recordings =
             |side: &&Side<'_>| side.variant.variant.task == Task::Hear && side.variant.variant.hears.is_none();
         for side in sides.iter().filter(recordings) {
-            let checksum = &side.run.run.corpus_checksum;
-            if labels.iter().all(|(known, _)| known != checksum) {
-                labels.push((checksum.clone(), self.store.clips(checksum)?));
-            }
-            let corpus = &labels.iter().find(|(known, _)| known == checksum).expect("it was put there").1;
-            let Some(clip) = corpus.iter().find(|clip| clip.id == id) else { continue };
-            let Some(result) = clip_result(self.store, side.run, side.variant, clip)? else { continue };
+            let Some(clip) = self.store.clip_named(&side.run.run.corpus_checksum, id)? else { continue };
+            let Some(result) = clip_result(self.store, side.run, side.variant, &clip)? else { continue };
             right_to_left |= is_right_to_left(&result.steps);
             readings.push(self.reading(*side, &result));
-            shown.get_or_insert_with(|| (clip.clone(), self.folder.join(&side.run.run.corpus_path)));
+            shown.get_or_insert_with(|| (clip, self.folder.join(&side.run.run.corpus_path)));
         }
         let Some((label, corpus)) = shown else { return Ok(None) };
         let audio = audio_path(corpus_folder(&corpus), &label);

@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use fonex_analysis::{RunView, Wanted, natural};
+use fonex_core::Task;
 use fonex_core::measures::Unit;
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::figure;
@@ -57,13 +58,25 @@ pub struct ReportOptions {
     /// Where the sounds of the page are
     #[arg(long, value_enum, default_value = "embedded")]
     pub sound: SoundForm,
-    /// Number of clips that can be explored, those with most mistakes; 0 leaves the browser out
-    #[arg(long, default_value_t = 100_000, value_name = "N")]
-    pub clips: usize,
+    /// Number of clips that can be explored, those with most mistakes; 0 leaves the browser out [default: 100000, and 1000 of
+    /// runs with more than 100000 trials]
+    #[arg(long, value_name = "N")]
+    pub clips: Option<usize>,
     #[command(flatten)]
     pub profile: ProfileArg,
     #[command(flatten)]
     pub bench: BenchArg,
+}
+
+/// Trials of recognisers up to which every clip of them can be explored.
+const ALL_EXPLORED: u64 = 100_000;
+/// Clips that can be explored of more trials than that: each is aligned again for the page, which is to stay small enough to send.
+const SOME_EXPLORED: usize = 1_000;
+
+fn most_explored(runs: &[RunView]) -> usize {
+    let variants = runs.iter().flat_map(|run| &run.variants).filter(|variant| variant.variant.task == Task::Hear);
+    let trials: u64 = variants.map(|variant| variant.extras.trials).sum();
+    if trials > ALL_EXPLORED { SOME_EXPLORED } else { ALL_EXPLORED as usize }
 }
 
 pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
@@ -87,7 +100,8 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
         }
     }
     let mut sounds = Sounds::new(options.sound, &options.output);
-    let shown = Shown { store: &store, runs: &runs, folder: &folder, worst: options.worst, clips: options.clips };
+    let clips = options.clips.unwrap_or_else(|| most_explored(&runs));
+    let shown = Shown { store: &store, runs: &runs, folder: &folder, worst: options.worst, clips };
     let mut data = page(&shown, scorecards, &mut sounds)?;
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;

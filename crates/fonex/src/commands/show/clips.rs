@@ -1,7 +1,6 @@
 //! Single clips of a run, word by word.
 
 use fonex_analysis::{ClipResult, RunView, clip_result, worst};
-use fonex_core::Clip;
 use fonex_run::unknown;
 use fonex_store::Store;
 use serde::Serialize;
@@ -10,6 +9,9 @@ use crate::cli::Format;
 use crate::commands::errors_of_words;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, thread_key, thread_lines};
+
+/// Clips among which one with a name much like a mistyped one is looked for.
+const MOST_LIKE_IT: usize = 10_000;
 
 pub(super) fn worst_clips(store: &Store, view: &RunView, most: usize) -> Result<String, Failure> {
     let mut text = String::new();
@@ -41,15 +43,21 @@ pub(in crate::commands) struct ClipView<'v> {
 }
 
 pub(super) fn show_clip(store: &Store, view: &RunView, id: &str, format: Format) -> Result<Code, Failure> {
-    let labels = store.clips(&view.run.corpus_checksum)?;
-    let Some(label) = labels.iter().find(|clip: &&Clip| clip.id == id) else {
+    let corpus = &view.run.corpus_checksum;
+    let Some(label) = store.clip_named(corpus, id)? else {
         let what = format!("run {} has no clip \"{id}\"", view.name());
-        let ids: Vec<&String> = labels.iter().take(10_000).map(|clip| &clip.id).collect();
-        return Err(unknown(what, id, ids, fonex_formats::Place::default()).into());
+        let mut ids: Vec<String> = Vec::new();
+        store.each_label(corpus, |id, _| {
+            if ids.len() < MOST_LIKE_IT {
+                ids.push(id.to_owned());
+            }
+            Ok(())
+        })?;
+        return Err(unknown(what, id, &ids, fonex_formats::Place::default()).into());
     };
     let mut results = Vec::new();
     for variant in &view.variants {
-        results.push((variant.variant.name.as_str(), clip_result(store, view, variant, label)?));
+        results.push((variant.variant.name.as_str(), clip_result(store, view, variant, &label)?));
     }
     if format == Format::Json {
         let views = results.into_iter().filter_map(|(variant, result)| Some(ClipView { variant, result: result? }));
