@@ -11,7 +11,7 @@ pub(crate) struct ByClip {
     pub(crate) clips: Vec<u32>,
     /// The trials, clip by clip.
     trials: Vec<u32>,
-    /// Where each clip's trials end.
+    /// Where the trials of each place of the corpus end, up to the last that has some.
     ends: Vec<u32>,
 }
 
@@ -26,14 +26,15 @@ impl ByClip {
         counted().for_each(|(_, place)| starts[place as usize + 1] += 1);
         let clips: Vec<u32> = (0..most as u32).filter(|place| starts[*place as usize + 1] > 0).collect();
         (0..most).for_each(|place| starts[place + 1] += starts[place]);
-        let ends = clips.iter().map(|place| starts[*place as usize + 1]).collect();
-        let mut trials = vec![0; counted().count()];
+        let mut trials = vec![0; starts[most] as usize];
         for (trial, place) in counted() {
             let next = &mut starts[place as usize];
             trials[*next as usize] = trial as u32;
             *next += 1;
         }
-        Self { clips, trials, ends }
+        // Each place's next trial now is where its trials end.
+        starts.truncate(most);
+        Self { clips, trials, ends: starts }
     }
 
     /// A fact clip by clip, each clip a unit. Only repeats that contribute share the clip's weight.
@@ -46,13 +47,14 @@ impl ByClip {
     }
 
     pub(crate) fn at(&self, at: usize) -> &[u32] {
-        let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.trials[start as usize..self.ends[at] as usize]
+        self.trials_of(self.clips[at])
     }
 
     /// The trials of the clip at a place of the corpus.
     pub(crate) fn trials_of(&self, clip: u32) -> &[u32] {
-        self.clips.binary_search(&clip).map_or(&[], |at| self.at(at))
+        let Some(end) = self.ends.get(clip as usize) else { return &[] };
+        let start = (clip as usize).checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.trials[start as usize..*end as usize]
     }
 }
 
@@ -75,7 +77,8 @@ impl Rows {
 
     /// Some clips, each with its unit.
     pub(crate) fn sample(&self, clips: &[u32], units: &Units) -> Sample {
-        let mut sample = Sample::new(self.column.width, units.kind);
+        let numbers = if clips.len() == self.clips.clips.len() { self.column.numbers.len() } else { 0 };
+        let mut sample = Sample::with_room(self.column.width, units.kind, numbers, clips.len());
         for (clip, unit) in clips.iter().zip(&units.of_clip) {
             self.add(&mut sample, *unit, *clip);
         }

@@ -49,6 +49,12 @@ impl Column {
         &self.numbers[start * self.width..self.ends[trial] as usize * self.width]
     }
 
+    /// The rows of all trials, one after the other.
+    #[must_use]
+    pub fn all_rows(&self) -> &[f64] {
+        &self.numbers
+    }
+
     /// Trials it has rows of, also none.
     #[must_use]
     pub const fn trials(&self) -> usize {

@@ -7,10 +7,12 @@ use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
 use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
 use fonex_core::{Clip, Task};
+use fonex_formats::in_parallel;
 use fonex_store::{RunState, Store, StoreError};
 use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
+use crate::column::Column;
 use crate::machines::unlike_machines;
 use crate::view::{CostSummary, RunView, VariantView};
 
@@ -153,6 +155,9 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
     Ok(comparisons.collect())
 }
 
+/// Measures whose columns lie in memory at once.
+const AT_A_TIME: usize = 4;
+
 /// Two variants with the clips they share, as places in each one's corpus.
 pub(crate) struct Paired<'v> {
     sides: [Side<'v>; 2],
@@ -174,7 +179,7 @@ impl<'v> Paired<'v> {
         let (one, other) = (&first.run.run.corpus_checksum, &second.run.run.corpus_checksum);
         let whole = [first, second].iter().all(|side| side.material == Material::Whole);
         let shared: Vec<[u32; 2]> = if one == other && whole {
-            let both = clips[0].clips.iter().filter(|clip| clips[1].clips.binary_search(clip).is_ok());
+            let both = clips[0].clips.iter().filter(|clip| !clips[1].trials_of(**clip).is_empty());
             both.map(|clip| [*clip, *clip]).collect()
         } else {
             let (labels, others) = (store.clips(one)?, store.clips(other)?);
@@ -214,26 +219,42 @@ impl<'v> Paired<'v> {
         // By default the slices are asked about the first measure of the task only.
         let first = named.first().map(|measure| measure.id);
         let mut questions = Vec::new();
-        for measure in named {
-            let withheld = self.withheld(measure);
-            let Some(samples) = self.samples(store, measure)? else { continue };
-            let whole = self.question(measure, None, &samples, None, withheld.clone());
-            // What never happens on either side is not asked, unless it was named: every question costs the others certainty.
-            let never = whole.difference.as_ref().is_none_or(|d| d.first == 0.0 && d.second == 0.0);
-            if by_default && measure.rare && never {
-                continue;
-            }
-            let reach = whole.difference.as_ref().and_then(fonex_core::measures::Difference::reach);
-            questions.push(whole);
-            if by_default && Some(measure.id) != first {
-                continue;
-            }
-            for (name, members) in &slices {
-                let part = samples.each_ref().map(|sample| sample.at(members.iter().copied()));
-                questions.push(self.question(measure, Some(name), &part, reach, withheld.clone()));
-            }
+        // The store is read here, a few columns at a time, so that not all of them lie in memory.
+        for few in named.chunks(AT_A_TIME) {
+            let columns: Vec<[Column; 2]> =
+                few.iter().map(|measure| self.columns(store, measure)).collect::<Result<_, StoreError>>()?;
+            let asked: Vec<_> = few.iter().copied().zip(columns).collect();
+            let of_each = in_parallel(&asked, |(measure, columns)| {
+                let slices = if by_default && Some(measure.id) != first { &[] } else { slices.as_slice() };
+                self.questions_of(measure, columns, slices, by_default)
+            });
+            questions.extend(of_each.into_iter().flatten());
         }
         Ok(questions)
+    }
+
+    /// What is asked of one measure: over all clips, and slice by slice.
+    fn questions_of(
+        &self,
+        measure: &'static Measure,
+        columns: &[Column; 2],
+        slices: &[(String, Vec<usize>)],
+        by_default: bool,
+    ) -> Vec<Question> {
+        let withheld = self.withheld(measure);
+        let Some(samples) = self.samples(measure, columns) else { return Vec::new() };
+        let whole = self.question(measure, None, &samples, None, withheld.clone());
+        // What never happens on either side is not asked, unless it was named: every question costs the others certainty.
+        let never = whole.difference.as_ref().is_none_or(|d| d.first == 0.0 && d.second == 0.0);
+        if by_default && measure.rare && never {
+            return Vec::new();
+        }
+        let reach = whole.difference.as_ref().and_then(fonex_core::measures::Difference::reach);
+        let of_slices = slices.iter().map(|(name, members)| {
+            let part = samples.each_ref().map(|sample| sample.at(members.iter().copied()));
+            self.question(measure, Some(name), &part, reach, withheld.clone())
+        });
+        std::iter::once(whole).chain(of_slices).collect()
     }
 
     fn question(
@@ -260,13 +281,10 @@ impl<'v> Paired<'v> {
     }
 
     /// Both sides' rows of a measure over the clips in which both contribute; none where one contributes nothing at all.
-    fn samples(&self, store: &Store, measure: &Measure) -> Result<Option<[Sample; 2]>, StoreError> {
-        let [first, second] = self.sides;
-        let columns = [
-            first.run.fact(store, first.variant, measure.fact)?.0,
-            second.run.fact(store, second.variant, measure.fact)?.0,
-        ];
-        let mut samples = [0, 1].map(|_| Sample::new(measure.fact.width, self.units.kind));
+    fn samples(&self, measure: &Measure, columns: &[Column; 2]) -> Option<[Sample; 2]> {
+        let (clips, kind) = (self.shared.len(), self.units.kind);
+        let mut samples =
+            columns.each_ref().map(|column| Sample::with_room(measure.fact.width, kind, column.numbers.len(), clips));
         for (pair, unit) in self.shared.iter().zip(&self.units.of_clip) {
             let trials = [0, 1].map(|side| self.clips[side].trials_of(pair[side]));
             let has = |side: usize| trials[side].iter().any(|trial| !columns[side].rows(*trial as usize).is_empty());
@@ -276,7 +294,14 @@ impl<'v> Paired<'v> {
                 add_clip(&mut samples[side], *unit, own, &columns[side]);
             }
         }
-        Ok((!samples[0].is_empty()).then_some(samples))
+        (!samples[0].is_empty()).then_some(samples)
+    }
+
+    /// The rows of a measure's fact on both sides.
+    fn columns(&self, store: &Store, measure: &Measure) -> Result<[Column; 2], StoreError> {
+        let [first, second] = self.sides;
+        let column = |side: Side<'_>| Ok::<_, StoreError>(side.run.fact(store, side.variant, measure.fact)?.0);
+        Ok([column(first)?, column(second)?])
     }
 
     /// The slices asked for: their names and their clips, as places among the shared ones.

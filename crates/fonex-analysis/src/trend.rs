@@ -1,7 +1,5 @@
 //! Measures over many runs: points with their intervals, and since when they changed.
 
-use std::collections::HashMap;
-
 use fonex_core::measures::{Measure, Sample, SeriesScores, Units, estimate, series_scores};
 use fonex_core::stats::{Interval, UnitKind};
 use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
@@ -316,17 +314,20 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
     let mut withheld = None;
     let mut start = 0;
     let mut last = 1;
+    let mut looked: Option<Looked> = None;
     while last < steps.len() {
         let segment = &steps[start..=last];
-        let shared = shared(segment);
-        let units = segment[0].run.sheet().units(drawn, &shared);
+        let Looked { shared, units, samples, .. } = {
+            let now = Looked::at(looked.take(), steps, start, last, drawn);
+            looked.insert(now)
+        };
         if units.kind == UnitKind::Group && u64::from(units.count) < LEAST_GROUPS {
             let unit = drawn.as_str();
             withheld = Some(format!(
                 "{} {unit}s are too few to detect a change; --unit clip limits the verdict to these {unit}s only",
                 units.count
             ));
-        } else if let Some(change) = scores(segment, &shared, &units, measure).and_then(|series| look(&series)) {
+        } else if let Some(change) = scores(samples, measure).and_then(|series| look(&series)) {
             let run = |place: usize| segment[place].run.run.id;
             found.push(ChangeFinding {
                 from: run(change.from),
@@ -352,14 +353,55 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
     (found, withheld)
 }
 
-/// Clips that every run of a segment has.
-fn shared(segment: &[Step<'_>]) -> Vec<u32> {
-    let mut count: HashMap<u32, usize> = HashMap::new();
-    segment.iter().flat_map(|step| &step.contributing).for_each(|clip| *count.entry(*clip).or_default() += 1);
-    segment[0].contributing.iter().copied().filter(|clip| count[clip] == segment.len()).collect()
+/// Some runs in a row, each over the clips that all of them have.
+struct Looked {
+    start: usize,
+    /// The clips, in the order of the corpus.
+    shared: Vec<u32>,
+    units: Units,
+    samples: Vec<Sample>,
 }
 
-fn scores(segment: &[Step<'_>], shared: &[u32], units: &Units, measure: &Measure) -> Option<SeriesScores> {
-    let samples: Vec<Sample> = segment.iter().map(|step| step.rows.sample(shared, units)).collect();
+impl Looked {
+    /// The runs from `start` to `last`. What was looked at `before`, up to the run before, is gone on with where it can be.
+    fn at(before: Option<Self>, steps: &[Step<'_>], start: usize, last: usize, drawn: DrawnUnit) -> Self {
+        let before = before.filter(|before| before.start == start && start + before.samples.len() == last);
+        let segment = &steps[start..=last];
+        let shared = match &before {
+            Some(before) => in_both(&before.shared, &steps[last].contributing),
+            None => {
+                let first = segment[0].contributing.clone();
+                segment[1..].iter().fold(first, |shared, step| in_both(&shared, &step.contributing))
+            }
+        };
+        match before {
+            // Every clip is still there: the runs before count as they did.
+            Some(mut before) if before.shared.len() == shared.len() => {
+                before.samples.push(steps[last].rows.sample(&shared, &before.units));
+                before
+            }
+            _ => {
+                let units = segment[0].run.sheet().units(drawn, &shared);
+                let samples = segment.iter().map(|step| step.rows.sample(&shared, &units)).collect();
+                Self { start, shared, units, samples }
+            }
+        }
+    }
+}
+
+/// The clips that are in both lists, each in the order of the corpus.
+fn in_both(one: &[u32], other: &[u32]) -> Vec<u32> {
+    let mut others = other.iter().peekable();
+    let mut both = Vec::with_capacity(one.len().min(other.len()));
+    for clip in one {
+        while others.next_if(|other| *other < clip).is_some() {}
+        if others.peek() == Some(&clip) {
+            both.push(*clip);
+        }
+    }
+    both
+}
+
+fn scores(samples: &[Sample], measure: &Measure) -> Option<SeriesScores> {
     series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())
 }

@@ -9,9 +9,22 @@ fn is_readable(c: char) -> bool {
         || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}' | '\u{2067}' | '\u{2028}' | '\u{2029}' | '\u{feff}'))
 }
 
+/// Whether a line is plain ASCII, as most are: told many bytes at a time.
+fn is_plain(line: &str) -> bool {
+    line.bytes().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~'))
+}
+
+/// Whether a whole text can be shown, its line breaks aside.
+fn all_readable(text: &str) -> bool {
+    text.split('\n').all(|line| is_plain(line) || line.chars().all(is_readable))
+}
+
 /// Foreign text as one line: a space for every control character, a sign of its own for what else cannot be shown.
 #[must_use]
 pub fn one_line(text: &str) -> String {
+    if is_plain(text) {
+        return text.to_owned();
+    }
     let shown = |c: char| match c {
         c if is_readable(c) => c,
         c if c.is_control() => ' ',
@@ -24,7 +37,7 @@ pub fn one_line(text: &str) -> String {
 #[must_use]
 pub fn page(text: &str) -> Cow<'_, str> {
     const ESCAPE: char = '\u{1b}';
-    if text.chars().all(|c| c == '\n' || is_readable(c)) {
+    if all_readable(text) {
         return Cow::Borrowed(text);
     }
     let mut shown = String::with_capacity(text.len());
@@ -45,7 +58,7 @@ pub fn page(text: &str) -> Cow<'_, str> {
 /// JSON whose strings hold what cannot be shown as escapes, which say the same to a program.
 #[must_use]
 pub fn escaped(json: &str) -> Cow<'_, str> {
-    if json.chars().all(|c| c == '\n' || is_readable(c)) {
+    if all_readable(json) {
         return Cow::Borrowed(json);
     }
     let mut shown = String::with_capacity(json.len() + 16);
@@ -84,6 +97,7 @@ mod tests {
         fn any_text_is_made_readable_once_and_for_all(text in "\\PC{0,8}[\\x00-\\x1f\u{7f}-\u{9f}\u{202a}-\u{202e}]{0,3}.{0,8}") {
             let once = page(&text).into_owned();
             proptest::prop_assert_eq!(page(&once).into_owned(), once);
+            proptest::prop_assert_eq!(all_readable(&text), text.chars().all(|c| c == '\n' || is_readable(c)));
             proptest::prop_assert!(one_line(&text).chars().all(is_readable));
             proptest::prop_assert_eq!(one_line(&text).chars().count(), text.chars().count());
         }

@@ -58,7 +58,7 @@ pub fn measure(audio: &Audio) -> AudioMeasures {
     let samples = &audio.samples;
     let frames = frame_powers(audio);
     let mut sorted = frames.clone();
-    sorted.sort_by(f64::total_cmp);
+    sorted.sort_unstable_by(f64::total_cmp);
     let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > 0.0);
     let active = active_power(&sorted);
     let snr_db =
@@ -81,7 +81,7 @@ pub fn measure(audio: &Audio) -> AudioMeasures {
 #[must_use]
 pub fn active_level_db(audio: &Audio) -> Option<f64> {
     let mut frames = frame_powers(audio);
-    frames.sort_by(f64::total_cmp);
+    frames.sort_unstable_by(f64::total_cmp);
     active_power(&frames).map(decibels)
 }
 

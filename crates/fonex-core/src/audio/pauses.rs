@@ -89,7 +89,7 @@ fn ambient_levels(powers: &[f64], window: usize) -> Vec<f64> {
         // At the ends the window moves inwards instead of shrinking.
         let first = (index * step).saturating_sub(window / 2).min(powers.len().saturating_sub(window));
         let mut sorted = powers[first..(first + window).min(powers.len())].to_vec();
-        sorted.sort_by(f64::total_cmp);
+        sorted.sort_unstable_by(f64::total_cmp);
         quantile_sorted(&sorted, 0.05).unwrap_or(0.0).max(DIGITAL_SILENCE / 100.0)
     };
     let knots: Vec<f64> = (0..=powers.len() / step).map(knot).collect();

@@ -51,7 +51,7 @@ impl Percentiles {
     #[must_use]
     pub fn of(samples: &[f64]) -> Option<Self> {
         let mut sorted = samples.to_vec();
-        sorted.sort_by(f64::total_cmp);
+        sorted.sort_unstable_by(f64::total_cmp);
         let at = |q| quantile_sorted(&sorted, q);
         Some(Self {
             count: sorted.len() as u64,

@@ -44,7 +44,7 @@ impl Crossed {
             }
             // Added in order of size, so that the sum does not depend on the order of the table.
             let mut squares: Vec<f64> = sums.values().map(|sum| sum * sum).collect();
-            squares.sort_by(f64::total_cmp);
+            squares.sort_unstable_by(f64::total_cmp);
             (squares.len() as u32, squares.iter().sum::<f64>())
         };
         let (listeners, by_listener) = sums(&|one| (one.listener, 0));

@@ -17,7 +17,7 @@ const BELOW_LOUDEST_DB: f64 = 25.0;
 pub fn syllables(audio: &Audio, track: &PitchTrack) -> u32 {
     let levels = levels_db(audio);
     let mut sorted = levels.clone();
-    sorted.sort_by(f64::total_cmp);
+    sorted.sort_unstable_by(f64::total_cmp);
     let Some(loudest) = crate::stats::quantile_sorted(&sorted, 0.99) else { return 0 };
     let least = loudest - BELOW_LOUDEST_DB;
     let voiced = |frame: usize| {

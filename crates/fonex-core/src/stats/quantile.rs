@@ -15,7 +15,7 @@ pub fn quantile_sorted(sorted: &[f64], q: f64) -> Option<f64> {
 #[must_use]
 pub fn quantile(values: &[f64], q: f64) -> Option<f64> {
     let mut sorted = values.to_vec();
-    sorted.sort_by(f64::total_cmp);
+    sorted.sort_unstable_by(f64::total_cmp);
     quantile_sorted(&sorted, q)
 }
 

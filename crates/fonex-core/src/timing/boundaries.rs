@@ -52,7 +52,7 @@ impl BoundariesBuilder {
         }
         let starts = |starts: &mut dyn Iterator<Item = f64>| {
             let mut starts: Vec<f64> = starts.collect();
-            starts.sort_by(f64::total_cmp);
+            starts.sort_unstable_by(f64::total_cmp);
             starts.split_off(1)
         };
         let labelled = starts(&mut clip.segments.iter().map(|segment| segment.start));

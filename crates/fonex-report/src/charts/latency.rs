@@ -55,7 +55,7 @@ pub fn latency_svg(title: &str, series: &[LatencySeries]) -> String {
 
 fn draw_series(area: &super::Area<'_>, series: usize, one: &LatencySeries, x: Scale, y: Scale) -> Drawn {
     let mut sorted: Vec<f64> = one.took_ms.iter().copied().filter(|ms| *ms > 0.0 && ms.is_finite()).collect();
-    sorted.sort_by(f64::total_cmp);
+    sorted.sort_unstable_by(f64::total_cmp);
     let count = sorted.len() as f64;
     let mut points: Vec<(i32, i32)> = Vec::new();
     for (rank, ms) in sorted.iter().enumerate() {

@@ -17,6 +17,18 @@ const SENTENCE: usize = 48;
 /// A single word is folded where it is longer.
 const MOST_WORD: usize = 26;
 
+/// The cells of a table as they are read, row by row, and how wide each column is: as it is, and as narrow as it can be folded.
+struct Laid {
+    cells: Vec<Vec<String>>,
+    widths: Vec<[usize; 2]>,
+}
+
+impl Laid {
+    fn least_width(&self, kept: &[usize]) -> usize {
+        kept.iter().map(|at| self.widths[*at][1] + GAP).sum::<usize>().saturating_sub(GAP)
+    }
+}
+
 impl Table {
     /// For a terminal of this many columns. Words are folded; then the least important columns are left out, and named below; what
     /// still has no room stands upright, a row a block.
@@ -25,7 +37,8 @@ impl Table {
         let mut text = if self.title.is_empty() { String::new() } else { format!("{}\n", self.title) };
         let mut kept: Vec<usize> = (0..self.columns.len()).collect();
         let mut left_out: Vec<&str> = Vec::new();
-        while self.least_width(&kept) > width {
+        let laid = self.laid();
+        while laid.least_width(&kept) > width {
             let most = kept.iter().map(|at| self.columns[*at].rank).max().unwrap_or(0);
             if most == 0 {
                 break;
@@ -34,11 +47,11 @@ impl Table {
             let place = kept.iter().rposition(|at| self.columns[*at].rank == most).unwrap_or(0);
             left_out.insert(0, &self.columns[kept.remove(place)].name);
         }
-        if self.least_width(&kept) > width {
-            text += &self.upright(width);
+        if laid.least_width(&kept) > width {
+            text += &self.upright(&laid, width);
             left_out.clear();
         } else {
-            text += &self.side_by_side(&kept, width);
+            text += &self.side_by_side(&laid, &kept, width);
         }
         if !left_out.is_empty() {
             let names = left_out.join(", ");
@@ -50,27 +63,35 @@ impl Table {
         text
     }
 
-    /// The width of each column as it is, and as narrow as it can be folded.
-    fn widths(&self, column: usize) -> [usize; 2] {
-        let cells = || self.rows.iter().map(|row| &row[column]);
-        let longest = cells().map(|cell| one_line(&cell.read()).width()).max().unwrap_or(0);
-        let name = &self.columns[column].name;
+    fn laid(&self) -> Laid {
+        let cells: Vec<Vec<String>> =
+            self.rows.iter().map(|row| row.iter().map(|cell| one_line(&cell.read())).collect()).collect();
+        let widths = (0..self.columns.len()).map(|column| self.widths(&cells, column)).collect();
+        Laid { cells, widths }
+    }
+
+    /// The width of a column as it is, and as narrow as it can be folded.
+    fn widths(&self, cells: &[Vec<String>], column: usize) -> [usize; 2] {
         let longest_word = |text: &str| text.split(' ').map(str::width).max().unwrap_or(0);
-        let word = longest_word(name);
-        let words = cells().filter(|cell| cell.is_words()).map(|cell| longest_word(&cell.read())).max();
-        let numbers = cells().filter(|cell| !cell.is_words()).map(|cell| one_line(&cell.read()).width()).max();
+        let (mut longest, mut words, mut numbers) = (0, None, 0);
+        for (row, read) in self.rows.iter().zip(cells) {
+            let width = read[column].width();
+            longest = longest.max(width);
+            if row[column].is_words() {
+                words = words.max(Some(longest_word(&read[column])));
+            } else {
+                numbers = numbers.max(width);
+            }
+        }
+        let name = &self.columns[column].name;
         let folded = if longest > SENTENCE { LEAST_SENTENCE } else { longest.min(LEAST_WORDS) };
         // Words longer than this are cut.
-        let least = words.map_or(0, |words| words.min(MOST_WORD).max(folded)).max(numbers.unwrap_or(0));
-        [longest.max(name.width()), least.max(word)]
+        let least = words.map_or(0, |words| words.min(MOST_WORD).max(folded)).max(numbers);
+        [longest.max(name.width()), least.max(longest_word(name))]
     }
 
-    fn least_width(&self, kept: &[usize]) -> usize {
-        kept.iter().map(|at| self.widths(*at)[1] + GAP).sum::<usize>().saturating_sub(GAP)
-    }
-
-    fn side_by_side(&self, kept: &[usize], width: usize) -> String {
-        let mut widths: Vec<[usize; 2]> = kept.iter().map(|at| self.widths(*at)).collect();
+    fn side_by_side(&self, laid: &Laid, kept: &[usize], width: usize) -> String {
+        let mut widths: Vec<[usize; 2]> = kept.iter().map(|at| laid.widths[*at]).collect();
         // The widest column that can be folded gives way, a little at a time.
         while widths.iter().map(|w| w[0] + GAP).sum::<usize>() > width + GAP {
             let Some(widest) = widths.iter_mut().filter(|w| w[0] > w[1]).max_by_key(|w| w[0]) else { break };
@@ -80,8 +101,8 @@ impl Table {
         let style = NOTHING.header_separator(LineStyle::none().fill('─').junction('─'));
         table.load_style(style).set_content_arrangement(ContentArrangement::Dynamic).set_width(u16::MAX);
         table.set_header(kept.iter().map(|at| self.columns[*at].name.as_str()));
-        for row in &self.rows {
-            table.add_row(kept.iter().map(|at| one_line(&row[*at].read())));
+        for row in &laid.cells {
+            table.add_row(kept.iter().map(|at| row[*at].as_str()));
         }
         for (index, (at, [own, _])) in kept.iter().zip(&widths).enumerate() {
             if let Some(column) = table.column_mut(index) {
@@ -98,16 +119,16 @@ impl Table {
     }
 
     /// A row a block, its columns one below the other.
-    fn upright(&self, width: usize) -> String {
+    fn upright(&self, laid: &Laid, width: usize) -> String {
         let name_width = self.columns.iter().map(|column| column.name.width()).max().unwrap_or(0);
         let mut text = String::new();
-        for (at, row) in self.rows.iter().enumerate() {
+        for (at, row) in laid.cells.iter().enumerate() {
             if at > 0 {
                 text.push('\n');
             }
             for (column, cell) in self.columns.iter().zip(row) {
                 let pad = " ".repeat(name_width - column.name.width() + GAP);
-                let line = format!("{}{pad}{}", column.name, one_line(&cell.read()));
+                let line = format!("{}{pad}{}", column.name, cell);
                 text += &folded_under(&line, width.max(name_width + 20), name_width + GAP);
             }
         }

@@ -282,7 +282,7 @@ fn arrivals(rate: f64, seconds: f64, seed: u64) -> Vec<f64> {
     let mut random = stream(seed, &["arrivals", &rate.to_string()]);
     let count = (rate * seconds).round().max(1.0) as usize;
     let mut due: Vec<f64> = (0..count).map(|_| random.random::<f64>() * seconds * 1e3).collect();
-    due.sort_by(f64::total_cmp);
+    due.sort_unstable_by(f64::total_cmp);
     due
 }
 

@@ -151,7 +151,7 @@ fn chart(
     // A curve has two values at least; of several the one with most is drawn, and those on its axis with it.
     let values = |curve: &str| {
         let mut all: Vec<f64> = points.iter().filter(|point| point.curve == curve).map(|point| point.x).collect();
-        all.sort_by(f64::total_cmp);
+        all.sort_unstable_by(f64::total_cmp);
         all.dedup();
         all.len()
     };

@@ -76,8 +76,13 @@ fn say(line: &str) {
 
 /// Prints text to standard output; a reader that goes away ends the command quietly.
 pub fn print(text: &str) -> Result<(), Failure> {
+    print_safe(&page(text))
+}
+
+/// Prints what nothing can steer a terminal by.
+fn print_safe(text: &str) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    out.write_all(page(text).as_bytes())?;
+    out.write_all(text.as_bytes())?;
     out.flush()?;
     Ok(())
 }
@@ -86,7 +91,7 @@ pub fn print(text: &str) -> Result<(), Failure> {
 pub fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     let mut text = serde_json::to_string_pretty(value).map_err(|error| std::io::Error::other(error.to_string()))?;
     text.push('\n');
-    print(&escaped(&text))
+    print_safe(&escaped(&text))
 }
 
 /// Prints one table in the form asked for; JSON is the caller's.

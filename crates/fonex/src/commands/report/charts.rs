@@ -120,12 +120,10 @@ fn drift(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Option<
         sides.iter().copied().filter(|side| side.variant.measures.get(measure.id).is_some()).collect();
     let (mut series, mut guides) = (Vec::new(), Vec::new());
     for side in timed.iter().take(MOST_DOTTED) {
-        let (column, places) = side.run.fact(store, side.variant, measure.fact)?;
-        let all: Vec<(f64, f64)> = (0..places.len())
-            .flat_map(|trial| column.rows(trial).chunks_exact(2).map(|row| (row[0], row[1])).collect::<Vec<_>>())
-            .collect();
-        let every = all.len().div_ceil(MOST_POINTS).max(1);
-        let points: Vec<(f64, f64)> = all.into_iter().step_by(every).collect();
+        let (column, _) = side.run.fact(store, side.variant, measure.fact)?;
+        let rows = column.all_rows().chunks_exact(2);
+        let every = rows.len().div_ceil(MOST_POINTS).max(1);
+        let points: Vec<(f64, f64)> = rows.step_by(every).map(|row| (row[0], row[1])).collect();
         let slope = side.variant.measures.get(measure.id).map_or(0.0, |estimate| estimate.value);
         let level: Vec<f64> = points.iter().map(|(at_s, ms)| ms - slope * at_s / 60.0).collect();
         let offset = fonex_core::stats::median(&level).unwrap_or_default();
@@ -164,8 +162,7 @@ fn latencies(
     let Some(measure) = find("latency_p50") else { return Ok(None) };
     let mut series = Vec::new();
     for side in group.iter().take(MOST_SERIES) {
-        let (column, places) = side.run.fact(store, side.variant, measure.fact)?;
-        let took_ms = (0..places.len()).flat_map(|trial| column.rows(trial).to_vec()).collect();
+        let took_ms = side.run.fact(store, side.variant, measure.fact)?.0.all_rows().to_vec();
         series.push(LatencySeries { name: names.of(*side), took_ms });
     }
     if series.iter().all(|one| one.took_ms.is_empty()) {

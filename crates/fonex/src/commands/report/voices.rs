@@ -23,6 +23,9 @@ impl Cards<'_> {
                 .filter(|side| side.variant.variant.task == Task::Speak)
                 .copied()
                 .collect();
+            if voices.is_empty() {
+                continue;
+            }
             let places = voices.iter().map(|side| side.variant.place);
             let spoken = self.store.spoken(run.run.id, places)?;
             let labels = self.store.clips(&run.run.corpus_checksum)?;
