@@ -2,9 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fonex_core::audio::{Audio, AudioMeasures, measure};
-use fonex_core::material::primary;
-use fonex_core::speech::{distance_db, timbre};
+use fonex_core::audio::{Audio, measure};
 use fonex_core::stats::stream;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, HeardWord};
@@ -12,7 +10,7 @@ use rand::RngExt;
 use serde::{Deserialize, Serialize};
 
 use crate::confusions::{invented, mistaken};
-use crate::speak::{SpeakProfile, speak};
+use crate::misread::is_misread;
 
 /// How a stand-in recogniser behaves.
 ///
@@ -149,27 +147,6 @@ pub fn hear(profile: &HearProfile, seed: u64, name: &str, model: &str, clip: &Cl
     Hearing { heard: Heard { text: heard_text, words, ..Heard::default() }, takes_s: takes_s.max(0.0) }
 }
 
-/// A stand-in voice of any pitch and size is nearer to another than this; recordings are further from both.
-const STAND_IN_DB: f64 = 5.5;
-/// And by so much nearer to the language that it reads.
-const NEARER_DB: f64 = 0.7;
-
-/// Whether the label was read in another language than its own. Of the two that the stand-in voice has, the nearer one is what was read.
-fn is_misread(clip: &Clip, text: &str, audio: &Audio, measures: &AudioMeasures) -> bool {
-    let (own, other) = match clip.lang.as_deref().map(primary) {
-        Some("en") => ("en", "de"),
-        Some("de") => ("de", "en"),
-        _ => return false,
-    };
-    let read = |lang: &str| {
-        let audio = speak(&SpeakProfile::default(), 0, "", text, Some(lang)).audio;
-        timbre(&audio, &measure(&audio).silence)
-    };
-    let Some(heard) = timbre(audio, &measures.silence) else { return false };
-    let apart = |lang: &str| read(lang).map(|read| distance_db(&heard, &read));
-    apart(own).zip(apart(other)).is_some_and(|(own, other)| other < STAND_IN_DB && other + NEARER_DB < own)
-}
-
 fn bare(word: &str) -> String {
     word.chars().filter(|c| c.is_alphanumeric() || *c == '\'').flat_map(char::to_lowercase).collect()
 }
@@ -195,6 +172,7 @@ fn confidence(profile: &HearProfile, right: bool, chance: f64, draw: f64) -> f64
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::speak::{SpeakProfile, speak};
     use fonex_core::audio::{NoiseColour, add_noise, noise};
 
     fn clip(id: usize) -> Clip {

@@ -8,6 +8,7 @@ mod behaviours;
 mod confusions;
 mod hear;
 mod listeners;
+mod misread;
 mod reply;
 pub mod service;
 mod sounds;

@@ -1,7 +1,7 @@
 //! The list of runs: of each no more than its line needs, so that thousands are listed at once.
 
 use fonex_core::Outcome;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use crate::runs::read_state;
 use crate::{RunState, Store, StoreError};
@@ -27,6 +27,14 @@ pub struct ListedRun {
     pub outcomes: Vec<(Outcome, u64)>,
 }
 
+/// What a list says of a run beside its columns.
+#[derive(Serialize, Deserialize)]
+pub(crate) struct Listed {
+    planned: u64,
+    variants: Vec<String>,
+    outcomes: Vec<(Outcome, u64)>,
+}
+
 /// What is read of a run's record.
 #[derive(Deserialize)]
 struct Short {
@@ -45,28 +53,28 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn listed_runs(&self) -> Result<Vec<ListedRun>, StoreError> {
-        let sql = "select id, label, plan, started_at, state, record, outcomes from runs order by id";
+        let sql = "select id, label, plan, started_at, state, listed from runs order by id";
         let mut select = self.connection().prepare(sql)?;
         let rows = select.query_and_then([], |row| {
-            let text = |column| row.get_ref(column)?.as_str_or_null().map_err(rusqlite::Error::from);
-            let Short { planned, variants } = serde_json::from_str(text(5)?.unwrap_or_default())?;
             let id = row.get(0)?;
-            let outcomes = match text(6)? {
-                Some(counted) => serde_json::from_str(counted)?,
-                // Its trials are still coming.
-                None => self.outcomes(id)?,
-            };
-            Ok(ListedRun {
-                id,
-                label: row.get(1)?,
-                plan: row.get(2)?,
-                started_at: row.get(3)?,
-                state: read_state(row, 4)?,
-                planned,
-                variants: variants.into_iter().map(|variant| variant.name).collect(),
-                outcomes,
-            })
+            let Listed { planned, variants, outcomes } =
+                match row.get_ref(5)?.as_str_or_null().map_err(rusqlite::Error::from)? {
+                    Some(listed) => serde_json::from_str(listed)?,
+                    // Its trials are still coming.
+                    None => self.listed_now(id)?,
+                };
+            let (label, plan, started_at, state) = (row.get(1)?, row.get(2)?, row.get(3)?, read_state(row, 4)?);
+            Ok(ListedRun { id, label, plan, started_at, state, planned, variants, outcomes })
         })?;
         rows.collect()
+    }
+
+    /// What is to be said of a run now.
+    pub(crate) fn listed_now(&self, run: i64) -> Result<Listed, StoreError> {
+        let mut select = self.connection().prepare_cached("select record from runs where id = $1")?;
+        let record: String = select.query_row([run], |row| row.get(0))?;
+        let Short { planned, variants } = serde_json::from_str(&record)?;
+        let variants = variants.into_iter().map(|variant| variant.name).collect();
+        Ok(Listed { planned, variants, outcomes: self.outcomes(run)? })
     }
 }

@@ -142,10 +142,10 @@ impl Store {
     /// # Errors
     /// When the store cannot be read or written.
     pub fn finish_run(&self, run: i64, finished_at: &str) -> Result<(), StoreError> {
-        let outcomes = serde_json::to_string(&self.outcomes(run)?)?;
+        let listed = serde_json::to_string(&self.listed_now(run)?)?;
         self.connection().execute(
-            "update runs set state = 'finished', finished_at = $1, outcomes = $2 where id = $3",
-            params![finished_at, outcomes, run],
+            "update runs set state = 'finished', finished_at = $1, listed = $2 where id = $3",
+            params![finished_at, listed, run],
         )?;
         Ok(())
     }

@@ -88,14 +88,17 @@ const STEPS: [&str; 8] = [
               from json_each(runs.record, '$.variants') order by key)
     ))) where record like '%"delivery":"%';"#,
     "alter table trials add column speech text;",
-    // Labels are found by the ids of their clips. How the timed trials of a finished run ended is counted once: a list of thousands of
-    // runs asks for nothing else.
+    // Labels are found by the ids of their clips. What a list of runs says of one is put down when it is finished.
     "create index clips_by_id on clips (corpus_checksum, clip_id);
-     alter table runs add column outcomes text;
-     update runs set outcomes = (
-        select json_group_array(json_array(outcome, trials)) from (
+     alter table runs add column listed text;
+     update runs set listed = json_object(
+        'planned', json_extract(record, '$.planned'),
+        'variants', json((select json_group_array(name) from (
+            select json_extract(value, '$.name') as name from json_each(runs.record, '$.variants') order by key
+        ))),
+        'outcomes', json((select json_group_array(json_array(outcome, trials)) from (
             select outcome, count(*) as trials from trials where run_id = runs.id and warm_up = 0 group by outcome
-        )
+        )))
      ) where state = 'finished';",
 ];
 

@@ -216,7 +216,7 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
     database
         .execute_batch("drop table studies; drop table facts; drop table sheets; drop index clips_by_id;")
         .unwrap();
-    database.execute_batch("alter table runs drop column outcomes;").unwrap();
+    database.execute_batch("alter table runs drop column listed;").unwrap();
     database.pragma_update(None, "user_version", 1).unwrap();
     drop(database);
 
@@ -230,7 +230,9 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
         ..trial("a", Outcome::Done)
     };
     assert_eq!(store.trials(id).unwrap(), [bare]);
-    let counted: Vec<_> = store.listed_runs().unwrap().into_iter().map(|run| run.outcomes).collect();
+    let listed = store.listed_runs().unwrap();
+    assert!(listed.iter().all(|run| (run.planned, run.variants.as_slice()) == (2, &["marl/river".to_owned()])));
+    let counted: Vec<_> = listed.into_iter().map(|run| run.outcomes).collect();
     assert_eq!(counted, [[(Outcome::Done, 1)], [(Outcome::Late, 1)]]);
     assert!(store.save_trial(id, &trial("b", Outcome::Done)).unwrap());
 }
@@ -251,7 +253,7 @@ fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
     }
     database
         .execute_batch(
-            "alter table trials drop column speech; alter table runs drop column outcomes; drop index clips_by_id;",
+            "alter table trials drop column speech; alter table runs drop column listed; drop index clips_by_id;",
         )
         .unwrap();
     database.pragma_update(None, "user_version", 5).unwrap();

@@ -1,10 +1,12 @@
-//! How the cost of scoring grows: `cargo bench -p fonex --bench growth -- [CLIPS]` measures `fonex score` up to so many clips (a
-//! million by default), prints the table of docs/performance.md and draws its charts.
+//! How costs grow: `cargo bench --workspace --bench growth -- [CLIPS]` measures `fonex score` and the commands that look at stored runs up
+//! to so many clips or trials (a million by default), prints the tables of docs/performance.md and draws its charts.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
 
 #[path = "util/score.rs"]
 mod score;
+#[path = "util/stored.rs"]
+mod stored;
 
 use std::fs;
 use std::path::Path;
@@ -36,6 +38,7 @@ fn main() {
     let (short, long) = (of_wrong(100_000, 10), of_wrong(1, 150_000));
     told("per cent wrong of 100,000 clips of ten words", &short);
     told("per cent wrong of a clip of 150,000 words", &long);
+    let looks: Vec<(&str, Vec<Cost>)> = looks(most);
     let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/charts");
     fs::create_dir_all(&docs).unwrap();
     let seconds = |costs: &[Cost]| costs.iter().map(|(size, seconds, _)| (*size, *seconds)).collect::<Vec<_>>();
@@ -71,9 +74,52 @@ fn main() {
                 vec![("100,000 clips of ten words", &short), ("one clip of 150,000 words", &long)],
             ),
         ),
+        (
+            "stored-trials.svg",
+            chart(
+                "A stored run by its trials, facts kept",
+                size("trials"),
+                looks.iter().map(|(name, costs)| (*name, costs.as_slice())).collect(),
+            ),
+        ),
     ] {
         fs::write(docs.join(file), plane_svg(&chart)).unwrap();
     }
+}
+
+/// What looks at a stored run, by the number of its trials. The first look, which computes and keeps the facts, is not among them.
+fn looks(most: usize) -> Vec<(&'static str, Vec<Cost>)> {
+    const LOOKS: [(&str, &[&str]); 4] = [
+        ("show", &["show"]),
+        ("compare", &["compare", "last"]),
+        ("trend", &["trend"]),
+        ("report", &["report", "last", "-o", "report.html"]),
+    ];
+    let mut costs = LOOKS.map(|(name, _)| (name, Vec::new()));
+    for trials in (3..=6).map(|power| 10_usize.pow(power)).filter(|trials| *trials <= most) {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("growth-stored");
+        drop(fs::remove_dir_all(&folder));
+        let trials = stored::write(&folder.join(".fonex"), trials);
+        for (at, (_, look)) in LOOKS.iter().enumerate() {
+            let pass = |_| {
+                let start = Instant::now();
+                let mut fonex = Command::new(env!("CARGO_BIN_EXE_fonex"));
+                let looked = fonex.args(*look).current_dir(&folder).stdout(Stdio::null()).stderr(Stdio::null());
+                assert!(looked.status().unwrap().success(), "the store is there");
+                start.elapsed().as_secs_f64()
+            };
+            // The first one keeps what the others use.
+            pass(0);
+            costs[at].1.push((trials as f64, median((0..PASSES).map(pass).collect()), f64::NAN));
+        }
+    }
+    costs.iter().for_each(|(name, costs)| told(&format!("trials, {name}"), costs));
+    costs.into()
+}
+
+fn median(mut seconds: Vec<f64>) -> f64 {
+    seconds.sort_unstable_by(f64::total_cmp);
+    seconds[seconds.len() / 2]
 }
 
 /// Median seconds and peak MiB of scoring texts.
@@ -89,9 +135,7 @@ fn cost(size: f64, texts: &Texts) -> Cost {
         assert!(scored.unwrap().success(), "the files are there");
         start.elapsed().as_secs_f64()
     };
-    let mut seconds: Vec<f64> = (0..PASSES).map(pass).collect();
-    seconds.sort_by(f64::total_cmp);
-    (size, seconds[PASSES / 2], peak_mib(&corpus, &heard))
+    (size, median((0..PASSES).map(pass).collect()), peak_mib(&corpus, &heard))
 }
 
 /// A row a size, and by which power of the size the time grows over the last two.

@@ -143,8 +143,7 @@ fn every_fault_of_a_program_has_its_outcome() {
             r#"printf '{"id":%s,"outcome":"refused","detail":"no"}\n' $id"#,
         ),
     ];
-    let mut table = String::from("| fault | `command` | `worker` |\n|---|---|---|\n");
-    for (name, command, body) in faults {
+    let fault = |(name, command, body): (&str, &str, &str)| {
         // What never ends must end by its size; what never comes, by the time limit.
         let limits = json!({"limits": {"total_s": if name.starts_with("endless") { 60.0 } else { 3.0 }}});
         let command =
@@ -152,16 +151,28 @@ fn every_fault_of_a_program_has_its_outcome() {
         let (worker, command) =
             (ended(hear(engine(with(worker(body), limits)).as_ref())), ended(hear(command.as_ref())));
         let command = if ["answer-to-another", "no-text"].contains(&name) { "–" } else { command };
-        table += &format!("| {name} | {command} | {worker} |\n");
-    }
-    for (name, script) in [
+        format!("| {name} | {command} | {worker} |\n")
+    };
+    let starts = [
         ("never-ready", "sleep 60"),
         ("dies-at-start", "exit 1"),
         ("another-version", "echo '{\"ready\":2}'; sleep 60"),
-    ] {
+    ];
+    let start = |(name, script): (&str, &str)| {
         let worker = engine(with(shell("worker", "hear", script), json!({"ready_s": 3.0})));
-        table += &format!("| {name} | – | {} |\n", ended(hear(worker.as_ref())));
-    }
+        format!("| {name} | – | {} |\n", ended(hear(worker.as_ref())))
+    };
+    let waits = |name: &str| ["no-answer", "closed-output", "answer-to-another"].contains(&name);
+    let rows: Vec<String> = std::thread::scope(|scope| {
+        // What only waits for a limit waits beside the others.
+        let starting: Vec<_> = starts.into_iter().map(|row| scope.spawn(move || start(row))).collect();
+        let waiting: Vec<_> =
+            faults.into_iter().map(|row| waits(row.0).then(|| scope.spawn(move || fault(row)))).collect();
+        let busy: Vec<Option<String>> = faults.into_iter().map(|row| (!waits(row.0)).then(|| fault(row))).collect();
+        let rows = busy.into_iter().zip(waiting).filter_map(|(busy, waiting)| busy.or_else(|| waiting?.join().ok()));
+        rows.chain(starting.into_iter().filter_map(|row| row.join().ok())).collect()
+    });
+    let mut table = String::from("| fault | `command` | `worker` |\n|---|---|---|\n") + &rows.concat();
     let absent = |transport: &str| json!({"transport": transport, "task": "hear", "command": ["no-such-program"], "retry": {"attempts": 1}});
     let command = hear(engine(with(absent("command"), json!({"stdin": "audio"}))).as_ref());
     table += &format!("| absent | {} | {} |\n", ended(command), ended(hear(engine(absent("worker")).as_ref())));
