@@ -30,8 +30,8 @@ pub(super) struct Side<T> {
     again: File,
     /// Records without a partner so far, by their ids' hash.
     pub(super) waiting: HashMap<u128, LineAt, foldhash::fast::FixedState>,
-    /// Half of the hash of every id, and the line it stands in.
-    pub(super) ids: Vec<IdAt>,
+    /// Every id with its line.
+    pub(super) ids: Ids,
     read: std::marker::PhantomData<T>,
 }
 
@@ -102,13 +102,34 @@ pub(super) fn parse_lines<T: Record>(
     records
 }
 
-/// Half of the hash of an id, and the line it stands in: all that is kept of a record, for which a corpus of ten million clips has
-/// room.
-pub(super) type IdAt = (u64, u32);
+/// Half of the hash of an id in two parts, and the line it stands in: all that is kept of a record, in twelve bytes, for which a corpus of
+/// ten million clips has room.
+pub(super) type IdAt = [u32; 3];
 
 pub(super) fn id_at(hash: u128, line: &LineAt) -> IdAt {
     // Beyond four thousand million lines the last number stands for all that follow.
-    (hash as u64, u32::try_from(line.number).unwrap_or(u32::MAX))
+    [(hash >> 32) as u32, hash as u32, u32::try_from(line.number).unwrap_or(u32::MAX)]
+}
+
+/// The ids of a file, in many lists by a part of their hash: none of them is large enough that growing it would take much room.
+#[derive(Default)]
+pub(super) struct Ids {
+    lists: Vec<Vec<IdAt>>,
+}
+
+impl Ids {
+    const LISTS: usize = 1 << 9;
+
+    pub(super) fn is_empty(&self) -> bool {
+        self.lists.iter().all(Vec::is_empty)
+    }
+
+    pub(super) fn extend(&mut self, ids: impl IntoIterator<Item = IdAt>) {
+        self.lists.resize(Self::LISTS, Vec::new());
+        for id in ids {
+            self.lists[id[0] as usize % Self::LISTS].push(id);
+        }
+    }
 }
 
 pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
@@ -122,7 +143,7 @@ impl<T: Record> Side<T> {
             lines: Lines::open(path)?,
             again: regular::open(path).map_err(|error| Problem::io("read", path, &error))?,
             waiting: HashMap::default(),
-            ids: Vec::new(),
+            ids: Ids::default(),
             read: std::marker::PhantomData,
         })
     }
@@ -156,10 +177,12 @@ impl<T: Record> Side<T> {
     /// Lines that repeat an id, each with the line of its first. Two different ids may be among them, once in a hundred thousand
     /// corpora of ten million clips.
     pub(super) fn repeated(&mut self) -> Vec<[u64; 2]> {
-        self.ids.sort_unstable();
         let mut repeated: Vec<[u64; 2]> = Vec::new();
-        for ids in self.ids.chunk_by(|a, b| a.0 == b.0).filter(|ids| ids.len() > 1) {
-            repeated.extend(ids[1..].iter().map(|(_, line)| [u64::from(*line), u64::from(ids[0].1)]));
+        for list in &mut self.ids.lists {
+            list.sort_unstable();
+            for ids in list.chunk_by(|a, b| a[..2] == b[..2]).filter(|ids| ids.len() > 1) {
+                repeated.extend(ids[1..].iter().map(|[.., line]| [u64::from(*line), u64::from(ids[0][2])]));
+            }
         }
         repeated.sort_unstable();
         repeated.truncate(MOST_PROBLEMS);

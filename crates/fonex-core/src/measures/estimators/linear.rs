@@ -38,10 +38,13 @@ impl Linear {
         present.map(|(unit, _)| self.times(unit)).sum::<f64>() as u64
     }
 
-    /// The score of a unit among `total` units, some of which add nothing here.
-    pub(super) fn score(&self, unit: usize, total: f64) -> f64 {
-        let influence = self.by_unit.get(unit).copied().flatten().unwrap_or(0.0);
-        self.estimate + influence * total / self.units() as f64
+    /// The score of each unit among `total` units, some of which add nothing here. The units are counted once, not once a unit.
+    pub(super) fn score_among(&self, total: f64) -> impl Fn(usize) -> f64 {
+        let units = self.units() as f64;
+        move |unit| {
+            let influence = self.by_unit.get(unit).copied().flatten().unwrap_or(0.0);
+            self.estimate + influence * total / units
+        }
     }
 
     pub(super) fn scores(&self, kind: UnitKind) -> Option<Scores> {
@@ -75,7 +78,8 @@ pub(super) fn difference(first: &Linear, second: &Linear, kind: UnitKind) -> Opt
     let present: Vec<usize> = (0..units).filter(|unit| has(first, *unit) || has(second, *unit)).collect();
     let total = present.len() as f64;
     let estimate = second.estimate - first.estimate;
-    let score = |unit: &usize| second.score(*unit, total) - first.score(*unit, total);
+    let (of_first, of_second) = (first.score_among(total), second.score_among(total));
+    let score = |unit: &usize| of_second(*unit) - of_first(*unit);
     let kinds = grouped(present.iter().map(|unit| (score(unit), 1.0)));
     let off = present.iter().filter(|unit| (score(unit) - estimate).abs() > 1e-12).count() as f64;
     let range = second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0);

@@ -249,6 +249,10 @@ pub fn series_scores(estimator: Estimator, samples: &[&Sample]) -> Option<Series
         .collect();
     let values: Vec<f64> = linear.iter().map(|one| one.estimate).collect();
     let total = present.len() as f64;
-    let scores = linear.iter().map(|one| present.iter().map(|unit| one.score(*unit, total)).collect()).collect();
+    let scores = linear.iter().map(|one| {
+        let score = one.score_among(total);
+        present.iter().map(|unit| score(*unit)).collect()
+    });
+    let scores = scores.collect();
     Some(SeriesScores { tested: values.clone(), values, scores, kind })
 }
