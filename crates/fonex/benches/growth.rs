@@ -19,8 +19,8 @@ use score::{Texts, peak_mib};
 /// Passes of which the median is taken.
 const PASSES: usize = 5;
 
-/// A size with the seconds and the peak memory it took.
-type Cost = (f64, f64, f64);
+/// A size with the seconds and the peak memory it took, where that was looked at.
+type Cost = (f64, f64, Option<f64>);
 
 fn main() {
     let most = std::env::args().skip(1).find_map(|typed| typed.parse().ok()).unwrap_or(1_000_000);
@@ -110,7 +110,7 @@ fn looks(most: usize) -> Vec<(&'static str, Vec<Cost>)> {
             };
             // The first one keeps what the others use.
             pass(0);
-            costs[at].1.push((trials as f64, median((0..PASSES).map(pass).collect()), f64::NAN));
+            costs[at].1.push((trials as f64, median((0..PASSES).map(pass).collect()), None));
         }
     }
     costs.iter().for_each(|(name, costs)| told(&format!("trials, {name}"), costs));
@@ -135,13 +135,16 @@ fn cost(size: f64, texts: &Texts) -> Cost {
         assert!(scored.unwrap().success(), "the files are there");
         start.elapsed().as_secs_f64()
     };
-    (size, median((0..PASSES).map(pass).collect()), peak_mib(&corpus, &heard))
+    (size, median((0..PASSES).map(pass).collect()), Some(peak_mib(&corpus, &heard)))
 }
 
 /// A row a size, and by which power of the size the time grows over the last two.
 fn told(what: &str, costs: &[Cost]) {
     println!("\n| {what} | seconds | MiB |\n|---|---|---|");
-    costs.iter().for_each(|(size, seconds, mib)| println!("| {size} | {seconds:.3} | {mib:.0} |"));
+    for (size, seconds, mib) in costs {
+        let mib = mib.map_or_else(|| "–".to_owned(), |mib| format!("{mib:.0}"));
+        println!("| {size} | {seconds:.3} | {mib} |");
+    }
     if let [.., (less, quick, _), (more, slow, _)] = costs
         && *less > 0.0
     {
