@@ -22,6 +22,8 @@ use std::time::Instant;
 use fonex_core::Clip;
 use fonex_core::accuracy::score_clip;
 use fonex_core::audio::{loudness, measure};
+use fonex_core::measures::{Sample, difference, find};
+use fonex_core::stats::UnitKind;
 use fonex_core::text::{Label, TextProfile};
 use fonex_formats::HeardRecord;
 use fonex_formats::audio::{decode, encode_flac, encode_wav};
@@ -62,6 +64,21 @@ fn main() -> ExitCode {
     if slower { ExitCode::FAILURE } else { ExitCode::SUCCESS }
 }
 
+/// The difference of two word error rates over so many clips.
+fn compare_clips(clips: u32) -> Box<dyn Fn()> {
+    let measure = find("wer").unwrap();
+    let side = |wrong: u32| {
+        let mut sample = Sample::new(measure.fact.width, UnitKind::Clip);
+        for clip in 0..clips {
+            let errors = f64::from(clip * wrong % 7);
+            sample.add(clip, [&[10.0 - errors, errors, 0.0, 0.0][..]].into_iter());
+        }
+        sample
+    };
+    let (first, second) = (side(3), side(5));
+    Box::new(move || drop(black_box(difference(measure.estimator, &first, &second))))
+}
+
 /// The median of the pairs' ratios.
 fn ratio(piece: &Piece) -> f64 {
     let time = |work: &dyn Fn()| {
@@ -83,14 +100,14 @@ fn pieces() -> Vec<Piece> {
         Piece {
             name: "fonex score, 20,000 clips of ten words",
             yardstick: "parsing the files with serde_json",
-            known: 7.6,
+            known: 6.0,
             work: scored(&many),
             beside: parse(&many),
         },
         Piece {
             name: "fonex score, a clip of 20,000 words",
             yardstick: "parsing the files, 500 times",
-            known: 1.8,
+            known: 1.3,
             work: scored(&long),
             beside: {
                 let parse = parse(&long);
@@ -100,14 +117,25 @@ fn pieces() -> Vec<Piece> {
         Piece {
             name: "comparing a clip of 2,000 words, 50 times",
             yardstick: "sorting its words as often",
-            known: 1.8,
+            known: 1.2,
             work: compare(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12 })),
             beside: sort(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12 })),
+        },
+        // A cost by the square takes twice as long.
+        Piece {
+            name: "comparing two variants over 200,000 clips",
+            yardstick: "over 100,000 clips, twice",
+            known: 1.0,
+            work: compare_clips(200_000),
+            beside: {
+                let half = compare_clips(100_000);
+                Box::new(move || (0..2).for_each(|_| half()))
+            },
         },
         Piece {
             name: "decoding and measuring a minute of FLAC",
             yardstick: "decoding it as WAV",
-            known: 7.5,
+            known: 4.6,
             work: Box::new(move || {
                 let audio = decode(flac.clone()).unwrap().audio;
                 black_box((measure(&audio), loudness(&audio)));
