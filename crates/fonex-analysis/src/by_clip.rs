@@ -101,3 +101,33 @@ pub(crate) fn add_clip(sample: &mut Sample, unit: u32, trials: &[u32], column: &
         trials.iter().map(|trial| column.rows(*trial as usize)).filter(|rows| !rows.is_empty()).collect();
     sample.add(unit, rows.into_iter());
 }
+
+/// The clips that are in both lists, each in the order of the corpus.
+pub(crate) fn in_both(one: &[u32], other: &[u32]) -> Vec<u32> {
+    let mut others = other.iter().peekable();
+    let mut both = Vec::with_capacity(one.len().min(other.len()));
+    for clip in one {
+        while others.next_if(|other| *other < clip).is_some() {}
+        if others.peek() == Some(&clip) {
+            both.push(*clip);
+        }
+    }
+    both
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn clips_in_both_lists_and_their_trials_by_hand() {
+        assert_eq!(in_both(&[0, 2, 3, 7], &[1, 2, 7, 9]), [2, 7]);
+        assert_eq!(in_both(&[], &[1]), [0; 0]);
+        let clips = ByClip::new(&[4, 1, APART, 4, 0]);
+        assert_eq!(clips.clips, [0, 1, 4]);
+        assert_eq!(
+            [0, 1, 2, 4, 5, APART].map(|clip| clips.trials_of(clip).to_vec()),
+            [vec![4], vec![1], vec![], vec![0, 3], vec![], vec![]]
+        );
+    }
+}

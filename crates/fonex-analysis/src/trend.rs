@@ -6,7 +6,7 @@ use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
-use crate::by_clip::Rows;
+use crate::by_clip::{Rows, in_both};
 use crate::compare::few_clips;
 use crate::machines::unlike_machines;
 use crate::view::{RunView, VariantView};
@@ -387,19 +387,6 @@ impl Looked {
             }
         }
     }
-}
-
-/// The clips that are in both lists, each in the order of the corpus.
-fn in_both(one: &[u32], other: &[u32]) -> Vec<u32> {
-    let mut others = other.iter().peekable();
-    let mut both = Vec::with_capacity(one.len().min(other.len()));
-    for clip in one {
-        while others.next_if(|other| *other < clip).is_some() {}
-        if others.peek() == Some(&clip) {
-            both.push(*clip);
-        }
-    }
-    both
 }
 
 fn scores(samples: &[Sample], measure: &Measure) -> Option<SeriesScores> {
