@@ -46,16 +46,12 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
     if variant.variant.task != Task::Hear {
         return Ok(None);
     }
-    // The figures of the run are those of its facts, in which repeats share the weight of their clip.
-    let whole = |score| Some(Score { measures: variant.measures.clone(), ..score });
     let name = format!("depth/{VERSION}/{ESTIMATORS_VERSION}");
-    // An infinite bound cannot be kept: such a score is made each time.
-    if let Some(score) = run.kept(store, variant, &name)?.and_then(|record| serde_json::from_slice(&record).ok()) {
-        return Ok(whole(score));
-    }
-    let score = Score { measures: Measured::default(), ..aligned_again(store, run, variant)? };
-    run.keep(store, variant, name, serde_json::to_vec(&score)?);
-    Ok(whole(score))
+    let score = run.facts().kept_or_made(store, variant.place, name, || {
+        Ok(Score { measures: Measured::default(), ..aligned_again(store, run, variant)? })
+    })?;
+    // The figures of the run are those of its facts, in which repeats share the weight of their clip.
+    Ok(Some(Score { measures: variant.measures.clone(), ..score }))
 }
 
 /// Aligns every text of a variant again.

@@ -67,15 +67,7 @@ struct Members<'v> {
 impl Estimating<'_> {
     /// The figures wanted: kept ones, or else estimated now and kept.
     pub(crate) fn figures(&self, wanted: &Wanted) -> Result<Figures, StoreError> {
-        let name = wanted.name();
-        let kept = self.facts.kept(self.store, self.variant, &name)?;
-        // An infinite bound cannot be kept: such figures are estimated each time.
-        if let Some(figures) = kept.and_then(|record| serde_json::from_slice(&record).ok()) {
-            return Ok(figures);
-        }
-        let figures = self.estimated(wanted)?;
-        self.facts.keep(self.store, self.variant, name, serde_json::to_vec(&figures)?);
-        Ok(figures)
+        self.facts.kept_or_made(self.store, self.variant, wanted.name(), || self.estimated(wanted))
     }
 
     pub(crate) fn estimated(&self, wanted: &Wanted) -> Result<Figures, StoreError> {

@@ -163,19 +163,9 @@ impl RunView {
         Ok((self.facts.fact(store, variant.place, fact)?, &variant.places))
     }
 
-    /// A record that was kept beside the facts of a variant.
-    pub(crate) fn kept(
-        &self,
-        store: &Store,
-        variant: &VariantView,
-        name: &str,
-    ) -> Result<Option<Vec<u8>>, StoreError> {
-        self.facts.kept(store, variant.place, name)
-    }
-
-    /// Keeps a record beside the facts of a variant, for as long as they are kept.
-    pub(crate) fn keep(&self, store: &Store, variant: &VariantView, name: String, record: Vec<u8>) {
-        self.facts.keep(store, variant.place, name, record);
+    /// Where its facts are found.
+    pub(crate) const fn facts(&self) -> &Facts {
+        &self.facts
     }
 
     fn measure(

@@ -31,7 +31,7 @@ pub fn is_misread(clip: &Clip, text: &str, audio: &Audio, measures: &AudioMeasur
     let mut hasher = DefaultHasher::new();
     (own, text, audio.rate_hz).hash(&mut hasher);
     audio.samples.iter().for_each(|sample| hasher.write_u32(sample.to_bits()));
-    remembered(&FOUND, hasher.finish(), || compared(own, other, text, audio, measures))
+    remembered(&FOUND, MOST_FOUND, hasher.finish(), || compared(own, other, text, audio, measures))
 }
 
 fn compared(own: &str, other: &str, text: &str, audio: &Audio, measures: &AudioMeasures) -> bool {
@@ -43,17 +43,19 @@ fn compared(own: &str, other: &str, text: &str, audio: &Audio, measures: &AudioM
 /// How a text sounds when it is read in a language.
 fn read_in(lang: &str, text: &str) -> Option<Timbre> {
     static READ: Memory<(String, String), Option<Timbre>> = Mutex::new(None);
-    remembered(&READ, (lang.to_owned(), text.to_owned()), || {
+    remembered(&READ, MOST_READ, (lang.to_owned(), text.to_owned()), || {
         let audio = speak(&SpeakProfile::default(), 0, "", text, Some(lang)).audio;
         timbre(&audio, &measure(&audio).silence)
     })
 }
 
 /// Answers that are remembered before all are forgotten.
-const MOST: usize = 1 << 10;
+const MOST_FOUND: usize = 1 << 14;
+/// Readings likewise: one of a minute has 300 kB.
+const MOST_READ: usize = 1 << 7;
 
 /// What is remembered under a key, or else is found out now.
-fn remembered<K: Hash + Eq, V: Clone>(memory: &Memory<K, V>, key: K, find: impl FnOnce() -> V) -> V {
+fn remembered<K: Hash + Eq, V: Clone>(memory: &Memory<K, V>, most: usize, key: K, find: impl FnOnce() -> V) -> V {
     let lock = || memory.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(known) = lock().as_ref().and_then(|memory| memory.get(&key)).cloned() {
         return known;
@@ -62,7 +64,7 @@ fn remembered<K: Hash + Eq, V: Clone>(memory: &Memory<K, V>, key: K, find: impl 
     let found = find();
     let mut memory = lock();
     let memory = memory.get_or_insert_default();
-    if memory.len() >= MOST {
+    if memory.len() >= most {
         memory.clear();
     }
     memory.insert(key, found.clone());
@@ -97,10 +99,10 @@ mod tests {
     fn memory_has_an_end_and_forgets_nothing_wrong() {
         let memory = Mutex::new(None);
         for round in 0..3 {
-            for key in 0..MOST + 10 {
-                assert_eq!(remembered(&memory, key, || key * 2), key * 2, "round {round}");
+            for key in 0..MOST_READ + 10 {
+                assert_eq!(remembered(&memory, MOST_READ, key, || key * 2), key * 2, "round {round}");
             }
         }
-        assert!(memory.lock().unwrap().as_ref().is_some_and(|memory| memory.len() <= MOST));
+        assert!(memory.lock().unwrap().as_ref().is_some_and(|memory| memory.len() <= MOST_READ));
     }
 }

@@ -8,6 +8,8 @@ use std::collections::HashMap;
 use fonex_core::measures::{FACTS_VERSION, Fact};
 use fonex_core::text::TextProfile;
 use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 use crate::checksum::profile_checksum;
 use crate::column::Column;
@@ -107,10 +109,24 @@ impl Facts {
         }
     }
 
-    /// Keeps a record under these facts, for as long as they are kept.
-    pub(crate) fn keep(&self, store: &Store, variant: usize, name: String, record: Vec<u8>) {
+    /// What was kept under a name beside these facts, for as long as they are kept; or else what is made now, and kept.
+    pub(crate) fn kept_or_made<T: Serialize + DeserializeOwned>(
+        &self,
+        store: &Store,
+        variant: usize,
+        name: String,
+        make: impl FnOnce() -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
+        // An infinite bound cannot be kept: what has one is made each time.
+        if let Some(kept) = self.kept(store, variant, &name)?.and_then(|record| serde_json::from_slice(&record).ok())
+        {
+            return Ok(kept);
+        }
+        let made = make()?;
+        let record = serde_json::to_vec(&made)?;
         // A store that may only be read is read all the same.
         drop(store.keep_fact(&self.key, &KeptFact { variant, fact: name, record }));
+        Ok(made)
     }
 
     fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {

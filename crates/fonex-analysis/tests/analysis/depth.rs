@@ -51,6 +51,8 @@ fn the_score_in_depth_agrees_with_the_figures_of_the_run() {
     let run = world.add(script);
     let view = world.view(&run);
     let depth = score_in_depth(&world.store, &view, &view.variants[0]).unwrap().unwrap();
+    // What was kept of it is the same, to the last bit.
+    assert_eq!(score_in_depth(&world.store, &view, &view.variants[0]).unwrap().as_ref(), Some(&depth));
     assert_eq!(depth.measures, view.variants[0].measures);
     let wer = figure(&view.variants[0], "wer");
     assert_eq!((depth.words.wer, depth.words.interval), (Some(wer.value), wer.interval));

@@ -58,8 +58,8 @@ pub struct ReportOptions {
     /// Where the sounds of the page are
     #[arg(long, value_enum, default_value = "embedded")]
     pub sound: SoundForm,
-    /// Number of clips that can be explored, those with most mistakes; 0 leaves the browser out [default: 100000, and 1000 of
-    /// runs with more than 100000 trials]
+    /// Number of clips that can be explored, those with most mistakes; 0 leaves the browser out [default: 100000; 1000 where
+    /// recognisers have more than 100000 trials]
     #[arg(long, value_name = "N")]
     pub clips: Option<usize>,
     #[command(flatten)]

@@ -11,7 +11,7 @@ use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, thread_key, thread_lines};
 
 /// Clips among which one with a name much like a mistyped one is looked for.
-const MOST_LIKE_IT: usize = 10_000;
+const MOST_LIKE_IT: u32 = 10_000;
 
 pub(super) fn worst_clips(store: &Store, view: &RunView, most: usize) -> Result<String, Failure> {
     let mut text = String::new();
@@ -47,12 +47,7 @@ pub(super) fn show_clip(store: &Store, view: &RunView, id: &str, format: Format)
     let Some(label) = store.clip_named(corpus, id)? else {
         let what = format!("run {} has no clip \"{id}\"", view.name());
         let mut ids: Vec<String> = Vec::new();
-        store.each_label(corpus, |id, _| {
-            if ids.len() < MOST_LIKE_IT {
-                ids.push(id.to_owned());
-            }
-            Ok(())
-        })?;
+        store.labels_at(corpus, 0..MOST_LIKE_IT, |_, id, _| ids.push(id.to_owned()))?;
         return Err(unknown(what, id, &ids, fonex_formats::Place::default()).into());
     };
     let mut results = Vec::new();
