@@ -18,6 +18,7 @@ use fonex_engines::{Delivery, Engine, Form, HearRequest, Live, Pace, Settings, S
 use futures_util::{SinkExt, StreamExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_tungstenite::tungstenite::Message;
+use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 
 const HELD: Duration = Duration::from_millis(50);
 const AUDIO_S: f64 = 3.0;
@@ -89,7 +90,8 @@ fn listener(zero: Instant) -> SocketAddr {
 
 async fn listen(stream: TcpStream, zero: Instant) {
     stream.set_nodelay(true).unwrap();
-    let mut socket = tokio_tungstenite::accept_async(stream).await.unwrap();
+    let small = WebSocketConfig::default().read_buffer_size(8 << 10);
+    let mut socket = tokio_tungstenite::accept_async_with_config(stream, Some(small)).await.unwrap();
     while let Some(Ok(message)) = socket.next().await {
         match message {
             Message::Text(text) if text.contains("start") => {

@@ -14,6 +14,7 @@ use clap::Parser;
 use cli::Cli;
 
 fn main() -> ExitCode {
+    memory::come_in_small_pages();
     let cli = Cli::parse();
     output::set_manner(cli.quiet, cli.color);
     fonex_run::hear_of_file_limits();

@@ -3,8 +3,6 @@
 mod limits;
 mod rate;
 
-use std::time::{Duration, Instant};
-
 use fonex_core::audio::Audio;
 use fonex_core::latency::LiveEvent;
 use fonex_core::speech::AskedSound;
@@ -68,7 +66,7 @@ impl Guarded {
                     Some(answer.detail.map_or_else(|| wish.clone(), |detail| format!("{detail}; {wish}")));
                 return self.redacted(answer);
             }
-            if !pause(wait, stop) {
+            if !stop.pause(wait) {
                 return Answer::failed(Outcome::Stopped, "stopped while waiting to try again")
                     .measured(answer.measured);
             }
@@ -134,19 +132,6 @@ impl Guarded {
         measured.traffic.pieces = Some(parts.len() as u32);
         Answer::with(Outcome::Done, joined.unwrap_or(Audio { rate_hz: 16_000, samples: Vec::new() }), measured)
     }
-}
-
-/// Waits in steps short enough to notice a stop; false when stopped.
-fn pause(length: Duration, stop: &StopFlag) -> bool {
-    const STEP: Duration = Duration::from_millis(25);
-    let until = Instant::now() + length;
-    while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
-        if stop.is_set() {
-            return false;
-        }
-        std::thread::sleep(left.min(STEP));
-    }
-    !stop.is_set()
 }
 
 /// What an engine says that nobody can have said, in words: a word that lies in no recording, where months are taken
@@ -249,6 +234,7 @@ impl Engine for Guarded {
 #[cfg(test)]
 mod tests {
     use std::sync::atomic::{AtomicU32, Ordering};
+    use std::time::Duration;
 
     use super::*;
     use crate::Form;

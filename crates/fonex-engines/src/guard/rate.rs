@@ -59,7 +59,7 @@ impl Gate {
         let turn = state.next.max(Instant::now());
         state.next = turn + step;
         drop(state);
-        super::pause(turn.saturating_duration_since(Instant::now()), stop).then_some(pass)
+        stop.pause(turn.saturating_duration_since(Instant::now())).then_some(pass)
     }
 }
 

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::sync::Mutex;
-use std::thread::{self, ThreadId};
 use std::time::Duration;
 
 use http_body_util::Full;
@@ -13,7 +12,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo};
 use super::HttpVersion;
 use crate::RetryAdvice;
 use crate::guard::Limits;
-use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target, shared};
+use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target, here};
 
 /// A connection that serves one request at a time.
 pub(super) struct One {
@@ -23,8 +22,8 @@ pub(super) struct One {
 
 pub(super) type Two = http2::SendRequest<Full<Bytes>>;
 
-/// Where a connection is kept: by what it leads to, and by the one thread that drives it, unless it is driven apart.
-pub(super) type Place = (Target, Option<ThreadId>);
+/// Where a connection is kept: by what it leads to, and by the loop that drives it.
+pub(super) type Place = (Target, Option<usize>);
 
 /// A connection to send one request over.
 pub(super) enum Sender {
@@ -32,26 +31,20 @@ pub(super) enum Sender {
     Two(Two),
 }
 
-/// Begins HTTP/1.1; the connection is still to be driven.
-async fn shake_one(stream: Clocked) -> Result<(One, impl Future<Output = ()> + Send), NetFailure> {
+/// Begins what was agreed on, driven by the loop this runs on.
+async fn shake(stream: Clocked, two: bool, place: Place) -> Result<Sender, NetFailure> {
+    if two {
+        let shaken = http2::handshake(TokioExecutor::new(), TokioIo::new(stream)).await;
+        let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP/2: {error}")))?;
+        tokio::spawn(connection);
+        return Ok(Sender::Two(sender));
+    }
     let moments = stream.moments();
     let shaken = http1::handshake(TokioIo::new(stream)).await;
     let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP: {error}")))?;
     // A connection that breaks shows it to whoever waits for an answer.
-    Ok((One { sender, moments }, async { drop(connection.await) }))
-}
-
-/// Begins what was agreed on, driven by the threads this runs on.
-async fn shake(stream: Clocked, two: bool, target: &Target) -> Result<Sender, NetFailure> {
-    if !two {
-        let (one, connection) = shake_one(stream).await?;
-        tokio::spawn(connection);
-        return Ok(Sender::One(one, (target.clone(), None)));
-    }
-    let shaken = http2::handshake(TokioExecutor::new(), TokioIo::new(stream)).await;
-    let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP/2: {error}")))?;
     tokio::spawn(connection);
-    Ok(Sender::Two(sender))
+    Ok(Sender::One(One { sender, moments }, place))
 }
 
 /// The connections of an engine. HTTP/1.1 connections are kept for the next request; one HTTP/2 connection serves all.
@@ -59,14 +52,15 @@ pub(super) struct Connections {
     net: Net,
     version: HttpVersion,
     one: Mutex<HashMap<Place, Vec<One>>>,
-    two: Mutex<HashMap<Target, Two>>,
+    /// What services agreed to where HTTP/2 was offered: its connection, or HTTP/1.1.
+    agreed: Mutex<HashMap<Target, Option<Two>>>,
     opening_two: tokio::sync::Mutex<()>,
 }
 
 impl Connections {
     pub(super) fn new(net: Net, version: HttpVersion) -> Self {
-        let (one, two) = (Mutex::default(), Mutex::default());
-        Self { net, version, one, two, opening_two: tokio::sync::Mutex::default() }
+        let (one, agreed) = (Mutex::default(), Mutex::default());
+        Self { net, version, one, agreed, opening_two: tokio::sync::Mutex::default() }
     }
 
     /// Whether requests to a target carry its whole address, for a proxy.
@@ -74,53 +68,41 @@ impl Connections {
         self.net.forwards(target)
     }
 
-    /// A connection that is there already, or a new one. One that only this thread can use is driven by this thread;
-    /// where HTTP/2 may be agreed on, the connection is for all threads and driven apart.
+    /// A connection that is there already, or a new one, driven by the loop this runs on.
     pub(super) async fn take(
         &self,
         target: &Target,
         limits: &Limits,
         opening: &mut Opening,
     ) -> Result<(Sender, bool), NetFailure> {
-        let own = self.version == HttpVersion::One || (self.version == HttpVersion::Auto && !target.tls);
-        let place = (target.clone(), own.then(|| thread::current().id()));
+        let place = (target.clone(), here());
         if let Some(kept) = self.idle_one(&place).await {
             return Ok((Sender::One(kept, place), true));
         }
-        if own {
+        if self.version == HttpVersion::One || (self.version == HttpVersion::Auto && !target.tls) {
             let (stream, _) = self.net.open(target, limits.connect(), opening).await?;
-            let (one, connection) = shake_one(stream).await?;
-            tokio::spawn(connection);
-            return Ok((Sender::One(one, place), false));
+            return Ok((shake(stream, false, place).await?, false));
         }
         // Several requests at once must not open a connection each where one serves them all.
-        let _turn = self.opening_two.lock().await;
+        let _turn = match self.speaks_one(target) {
+            true => None,
+            false => Some(self.opening_two.lock().await),
+        };
         if let Some(sender) = self.open_two(target) {
             return Ok((Sender::Two(sender), true));
         }
-        let (net, target, limit) = (self.net.clone(), target.clone(), limits.connect());
-        let prior = self.version == HttpVersion::Two && !target.tls;
-        let opened = shared()?.spawn(async move {
-            let mut opening = Opening::default();
-            let opened = match net.open(&target, limit, &mut opening).await {
-                Ok((stream, agreed)) => shake(stream, agreed || prior, &target).await,
-                Err(failure) => Err(failure),
-            };
-            (opened, opening)
-        });
-        let opened = opened.await.map_err(|_| NetFailure::broken("the connection was given up"))?;
-        *opening = opened.1;
-        match opened.0? {
-            Sender::One(..) if self.version == HttpVersion::Two => Err(NetFailure {
+        let (stream, agreed) = self.net.open(target, limits.connect(), opening).await?;
+        let two = agreed || self.version == HttpVersion::Two && !target.tls;
+        if self.version == HttpVersion::Two && !two {
+            return Err(NetFailure {
                 then: RetryAdvice::Leave,
                 ..NetFailure::unreachable("the service does not agree to HTTP/2")
-            }),
-            Sender::Two(sender) => {
-                self.two.lock().expect("no holder of this lock panics").insert(place.0, sender.clone());
-                Ok((Sender::Two(sender), false))
-            }
-            one => Ok((one, false)),
+            });
         }
+        let sender = shake(stream, two, place).await?;
+        let agreed = if let Sender::Two(sender) = &sender { Some(sender.clone()) } else { None };
+        self.agreed.lock().expect("no holder of this lock panics").insert(target.clone(), agreed);
+        Ok((sender, false))
     }
 
     /// A kept connection that takes a request. One whose last answer has only just ended needs a moment; each is looked at first,
@@ -147,12 +129,17 @@ impl Connections {
     /// Gives up a connection that has ended, so that the next request opens another.
     pub(super) fn forget(&self, target: &Target, ended: &Sender) {
         if matches!(ended, Sender::Two(_)) {
-            self.two.lock().expect("no holder of this lock panics").remove(target);
+            self.agreed.lock().expect("no holder of this lock panics").remove(target);
         }
     }
 
     fn open_two(&self, target: &Target) -> Option<Two> {
-        let two = self.two.lock().expect("no holder of this lock panics");
-        two.get(target).filter(|sender| !sender.is_closed()).cloned()
+        let agreed = self.agreed.lock().expect("no holder of this lock panics");
+        agreed.get(target)?.clone().filter(|sender| !sender.is_closed())
+    }
+
+    /// Whether a service agreed to HTTP/1.1 the last time: each request then needs a connection of its own.
+    fn speaks_one(&self, target: &Target) -> bool {
+        matches!(self.agreed.lock().expect("no holder of this lock panics").get(target), Some(None))
     }
 }

@@ -38,6 +38,8 @@ pub(super) struct Received {
     pub(super) headers: HeaderMap,
     pub(super) body: Vec<u8>,
     pub(super) request: Request,
+    /// When the request began.
+    pub(super) began: Instant,
     /// When its last byte was there.
     pub(super) ended: Instant,
     /// Moment in microseconds from the start of the request, and size, of each piece.
@@ -293,6 +295,7 @@ impl Wire {
             headers: head.headers,
             body,
             request,
+            began: started,
             ended,
             arrivals,
             may_repeat: false,

@@ -12,7 +12,6 @@ mod talk;
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::time::Instant;
 
 use fonex_core::audio::Audio;
 use fonex_core::{Heard, Outcome};
@@ -28,12 +27,12 @@ pub(crate) use crate::net::percent_encoded;
 use crate::audio_form::AudioForm;
 use crate::guard::Limits;
 use crate::mapping::Wanted;
-use crate::net::{Net, NetFailure, block_on, stopped};
+use crate::net::Net;
 use crate::secrets::Secrets;
 use crate::spoken::{sound, spoken};
 use crate::values::{Values, look_up};
 use crate::voices::Voice;
-use crate::{Answer, Engine, HearRequest, Measured, Settings, SpeakRequest, StopFlag, Task, outcome_of_words};
+use crate::{Answer, Engine, HearRequest, Settings, SpeakRequest, StopFlag, Task, outcome_of_words};
 use answer::Reading;
 use exchange::Wire;
 use talk::{Ended, Given, Talk};
@@ -84,21 +83,11 @@ impl HttpEngine {
         stop: &StopFlag,
         finish: impl FnOnce(Reading) -> Result<(Outcome, T), String>,
     ) -> Answer<T> {
-        let started = Instant::now();
-        let until = started + self.limits.total();
-        let mut talk = Talk { engine: self, values, until, started, measured: Measured::default(), job_open: false };
-        let driven = block_on(async {
-            let ended = tokio::select! {
-                biased;
-                ended = talk.ask(given, task) => ended,
-                () = stopped(stop) => Err(NetFailure::stopped().into()),
-            };
-            // Also after a stop or a failure: nothing of ours stays on the server.
-            let took = started.elapsed();
-            talk.clear_up().await;
-            (ended, took)
-        });
-        let (ended, took) = driven.unwrap_or_else(|failure| (Err(failure.into()), started.elapsed()));
+        let mut talk = Talk::new(self, values, Some(stop));
+        let ended = talk.ask(given, task);
+        let took = talk.started.elapsed();
+        // Also after a stop or a failure: nothing of ours stays on the server.
+        talk.clear_up();
         let mut measured = talk.measured;
         measured.took_ms = (!measured.traffic.requests.is_empty()).then_some(took.as_secs_f64() * 1e3);
         match ended {
@@ -159,15 +148,11 @@ impl Engine for HttpEngine {
     fn voices_listed(&self, settings: &Settings) -> Result<Option<Vec<Voice>>, String> {
         let Some(list) = &self.config.voice_list else { return Ok(None) };
         let form = crate::Form { voice: "", model: "", settings };
-        let (values, started) = (self.values(form, None, ""), Instant::now());
-        let until = started + self.limits.total();
-        let mut talk = Talk { engine: self, values, until, started, measured: Measured::default(), job_open: false };
-        let received = block_on(async {
-            let outgoing = talk.outgoing("voices", &list.request, None, true)?;
-            let received = talk.send(outgoing, &mut |_, _| true).await?;
+        let mut talk = Talk::new(self, self.values(form, None, ""), None);
+        let received = talk.outgoing("voices", &list.request, None, true).and_then(|outgoing| {
+            let received = talk.send(outgoing, &mut |_, _| true)?;
             talk.judge(&received).map(|()| received)
         });
-        let received = received.unwrap_or_else(|failure| Err(failure.into()));
         let received = received.map_err(|ended: Ended| ended.detail)?;
         let answer = crate::json::parse_bytes(&received.body, &Wanted::of([&list.items]))
             .map_err(|error| format!("its list of voices is not JSON: {error}"))?;

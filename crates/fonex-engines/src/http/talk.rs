@@ -13,10 +13,10 @@ use super::exchange::{Outgoing, Received};
 use super::{HttpEngine, body, stream};
 use crate::json;
 use crate::mapping::Wanted;
-use crate::net::{NetFailure, Url};
+use crate::net::{NetFailure, Url, drive};
 use crate::rules;
 use crate::values::Values;
-use crate::{Measured, RetryAdvice, Task, Watch};
+use crate::{Measured, RetryAdvice, StopFlag, Task, Watch};
 
 /// What a trial brings along.
 #[derive(Clone, Copy)]
@@ -33,7 +33,10 @@ pub(super) struct Talk<'t> {
     pub(super) engine: &'t HttpEngine,
     pub(super) values: Values<'t>,
     pub(super) until: Instant,
+    /// When its first request began.
     pub(super) started: Instant,
+    /// What ends it before its time.
+    pub(super) stop: Option<&'t StopFlag>,
     pub(super) measured: Measured,
     /// A job stands on the server.
     pub(super) job_open: bool,
@@ -59,13 +62,19 @@ impl Ended {
     }
 }
 
-impl Talk<'_> {
-    pub(super) async fn ask(&mut self, given: Given<'_>, task: Task) -> Result<Reading, Ended> {
+impl<'t> Talk<'t> {
+    pub(super) fn new(engine: &'t HttpEngine, values: Values<'t>, stop: Option<&'t StopFlag>) -> Self {
+        let started = Instant::now();
+        let until = started + engine.limits.total();
+        Self { engine, values, until, started, stop, measured: Measured::default(), job_open: false }
+    }
+
+    pub(super) fn ask(&mut self, given: Given<'_>, task: Task) -> Result<Reading, Ended> {
         let sound = if let Given::Sound(sound) = given { Some(sound) } else { None };
         let form = self.engine.config.form(task);
         let result = &self.engine.config.result;
         if self.engine.config.job.is_some() {
-            return self.job(sound, task).await;
+            return self.job(sound, task);
         }
         let mut steps = form.streams().then(|| stream::StepReader::new(form, result));
         let outgoing =
@@ -79,7 +88,7 @@ impl Talk<'_> {
                 !steps.ended && steps.fault.is_none()
             })
         };
-        let received = self.send(outgoing, &mut taken).await?;
+        let received = self.send(outgoing, &mut taken)?;
         let took = received.ended.saturating_duration_since(self.started);
         let steps = steps.map(|mut steps| {
             steps.finish(took);
@@ -88,13 +97,13 @@ impl Talk<'_> {
         self.judge(&received)?;
         let reading = answer::read(&received, steps, form, result, task, took).map_err(Ended::broken)?;
         if let Some(link) = reading.link.clone() {
-            return self.fetch_sound(&link, reading).await;
+            return self.fetch_sound(&link, reading);
         }
         self.judge_result(&received, &reading)?;
         Ok(reading)
     }
 
-    pub(super) async fn fetch_sound(&mut self, link: &str, reading: Reading) -> Result<Reading, Ended> {
+    pub(super) fn fetch_sound(&mut self, link: &str, reading: Reading) -> Result<Reading, Ended> {
         let base = Url::parse(&self.values.fill_url(&self.engine.config.request.url)).map_err(Ended::broken)?;
         let url = base.join(link).map_err(|why| Ended::broken(format!("fetching the linked audio: {why}")))?;
         // Keys are for the service itself; a link to another host gets none.
@@ -102,21 +111,33 @@ impl Talk<'_> {
         let (method, body) = (Method::GET, body::Body::default());
         let outgoing =
             Outgoing { purpose: "fetch", method, url, headers, body, compressed: false, safe_to_repeat: true };
-        let received = self.send(outgoing, &mut |_, _| true).await?;
+        let received = self.send(outgoing, &mut |_, _| true)?;
         self.judge(&received)?;
         let took_ms = received.ended.saturating_duration_since(self.started).as_secs_f64() * 1e3;
         Ok(Reading { sound: received.body, took_ms, ..reading })
     }
 
     /// Sends one request and notes it. An error status is no failure here.
-    pub(super) async fn send(
+    pub(super) fn send(
         &mut self,
         outgoing: Outgoing,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, Ended> {
-        let engine = self.engine;
-        match engine.wire.exchange(outgoing, &engine.limits, self.until, taken).await {
+        let (engine, until, stop) = (self.engine, self.until, self.stop);
+        let exchanged = drive(async {
+            let exchange = engine.wire.exchange(outgoing, &engine.limits, until, taken);
+            let Some(stop) = stop else { return Some(exchange.await) };
+            tokio::select! {
+                biased;
+                exchanged = exchange => Some(exchanged),
+                () = stop.asked_for() => None,
+            }
+        });
+        match exchanged?.ok_or_else(NetFailure::stopped)? {
             Ok(received) => {
+                if self.measured.traffic.requests.is_empty() {
+                    self.started = received.began;
+                }
                 self.measured.traffic.requests.push(received.request.clone());
                 self.measured.traffic.arrivals = Arrivals::from_moments(&received.arrivals);
                 Ok(received)

@@ -1,13 +1,13 @@
 //! Connections whose phases are timed: look-up, opening, TLS; through a proxy where one is set.
 
 mod clocked;
+mod loops;
 mod url;
 
-use std::cell::OnceCell;
 use std::io;
 use std::net::SocketAddr;
 use std::path::Path;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
@@ -16,17 +16,17 @@ use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, ServerName};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use tokio::runtime::Runtime;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::crypto::ring;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 pub(crate) use clocked::{Clocked, Moments};
+pub(crate) use loops::{drive, here};
 pub use url::percent_encoded;
 pub(crate) use url::{Target, Url, url_part};
 
-use crate::{RetryAdvice, StopFlag};
+use crate::RetryAdvice;
 
 /// Why a call over the network ended without an answer.
 #[derive(Debug)]
@@ -52,46 +52,6 @@ impl NetFailure {
 
     pub(crate) fn stopped() -> Self {
         Self { outcome: Outcome::Stopped, detail: "stopped before the answer came".into(), then: RetryAdvice::Leave }
-    }
-}
-
-/// Drives a conversation, and the connections that this thread opened for it, on this very thread: no hand-over between
-/// threads stands between what the network does and the clock that notes it.
-pub(crate) fn block_on<F: Future>(conversation: F) -> Result<F::Output, NetFailure> {
-    thread_local! {
-        static OWN: OnceCell<Runtime> = const { OnceCell::new() };
-    }
-    OWN.with(|own| {
-        if own.get().is_none() {
-            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-            drop(own.set(runtime.map_err(no_way)?));
-        }
-        let own = own.get().expect("it was set just now");
-        Ok(own.block_on(conversation))
-    })
-}
-
-/// The threads that drive the connections which many trials share.
-pub(crate) fn shared() -> Result<&'static Runtime, NetFailure> {
-    static SHARED: OnceLock<Runtime> = OnceLock::new();
-    if let Some(shared) = SHARED.get() {
-        return Ok(shared);
-    }
-    let mut builder = tokio::runtime::Builder::new_multi_thread();
-    builder.worker_threads(2).thread_name("fonex-net").enable_all();
-    let built = builder.build().map_err(no_way)?;
-    Ok(SHARED.get_or_init(|| built))
-}
-
-fn no_way(error: io::Error) -> NetFailure {
-    NetFailure::unreachable(format!("this machine has no network for the client: {error}"))
-}
-
-/// Waits until the run is being stopped.
-pub(crate) async fn stopped(stop: &StopFlag) {
-    const STEP: Duration = Duration::from_millis(25);
-    while !stop.is_set() {
-        tokio::time::sleep(STEP).await;
     }
 }
 

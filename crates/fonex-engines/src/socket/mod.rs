@@ -20,7 +20,7 @@ use crate::audio_form::AudioForm;
 use crate::guard::Limits;
 use crate::http::longest_answer;
 use crate::mapping::{ResultConfig, ResultForm};
-use crate::net::{Net, Url, block_on, stopped};
+use crate::net::{Net, NetFailure, Url, drive};
 use crate::secrets::Secrets;
 use crate::spoken::{sound, spoken};
 use crate::values::{Known, Values, look_up, variables_in, variables_in_json};
@@ -199,19 +199,17 @@ impl SocketEngine {
     ) -> Answer<T> {
         let mut values = Values::new(form, lang, clip_id, &self.variables);
         values.set("audio_rate_hz", self.audio.rate_hz.to_string());
-        let started = Instant::now();
-        let mut session = Session::new(self, values, started);
-        let ended = block_on(async {
-            tokio::select! {
+        let mut session = Session::new(self, values);
+        let ended = drive(async {
+            let ended = tokio::select! {
                 biased;
                 ended = session.run(given, stop) => ended,
-                () = stopped(stop) => Err(crate::net::NetFailure::stopped()),
-            }
+                () = stop.asked_for() => Err(NetFailure::stopped()),
+            };
+            (ended, Instant::now())
         });
-        let ended = ended.unwrap_or_else(Err);
-        let took_ms = Some(started.elapsed().as_secs_f64() * 1e3);
-        let (said, mut measured) = session.finish(&ended);
-        measured.took_ms = took_ms;
+        let (ended, at) = ended.unwrap_or_else(|failure| (Err(failure), Instant::now()));
+        let (said, measured) = session.finish(&ended, at);
         match ended {
             Err(failure) => Answer::failed(failure.outcome, failure.detail).measured(measured).then(failure.then),
             Ok(()) => match finish(said) {

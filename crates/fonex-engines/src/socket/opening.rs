@@ -40,7 +40,9 @@ pub(super) async fn open(
     }
     // What is owed to a service that does not read is bounded as well: answers to its pings.
     let longest = usize::try_from(engine.longest).unwrap_or(usize::MAX);
+    // A thousand conversations at once must not cost a thousand large buffers; longer messages are read in several goes.
     let sizes = WebSocketConfig::default()
+        .read_buffer_size(8 << 10)
         .max_message_size(Some(longest))
         .max_frame_size(Some(longest))
         .max_write_buffer_size(16 << 20);

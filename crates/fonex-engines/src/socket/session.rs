@@ -62,7 +62,8 @@ const MOST_MESSAGES: u32 = 500_000;
 const NOISE_KEPT: usize = 10;
 
 impl<'s> Session<'s> {
-    pub(super) fn new(engine: &'s SocketEngine, values: Values<'s>, started: Instant) -> Self {
+    pub(super) fn new(engine: &'s SocketEngine, values: Values<'s>) -> Self {
+        let started = Instant::now();
         Self {
             engine,
             values,
@@ -83,8 +84,10 @@ impl<'s> Session<'s> {
     }
 
     /// What was said and measured, once it is over.
-    pub(super) fn finish(mut self, ended: &Result<(), NetFailure>) -> (Said, Measured) {
-        self.request.last_byte_ms = Some(self.now_ms());
+    pub(super) fn finish(mut self, ended: &Result<(), NetFailure>, at: Instant) -> (Said, Measured) {
+        let took_ms = at.saturating_duration_since(self.started).as_secs_f64() * 1e3;
+        self.measured.took_ms = Some(took_ms);
+        self.request.last_byte_ms = Some(took_ms);
         if let Err(failure) = ended {
             self.request.outcome = failure.outcome;
             self.request.detail = Some(failure.detail.clone());
@@ -107,6 +110,9 @@ impl<'s> Session<'s> {
     }
 
     pub(super) async fn run(&mut self, given: Given<'s>, stop: &StopFlag) -> Result<(), NetFailure> {
+        // The way from the trial's thread to this one is no part of it.
+        self.started = Instant::now();
+        self.until = self.started + self.engine.limits.total();
         if let Given::Live(sound, live, bytes_a_second) = given {
             self.live = Some(live);
             // The limit is for the service; speaking takes its own time.
