@@ -5,6 +5,7 @@ mod command;
 mod config;
 mod deliver;
 mod guard;
+mod hands;
 mod http;
 mod json;
 mod live;

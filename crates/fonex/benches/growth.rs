@@ -9,6 +9,7 @@ mod score;
 mod stored;
 
 use std::fs;
+use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;
@@ -39,13 +40,15 @@ fn main() {
     told("per cent wrong of 100,000 clips of ten words", &short);
     told("per cent wrong of a clip of 150,000 words", &long);
     let looks: Vec<(&str, Vec<Cost>)> = looks(most);
+    let streams = streams(most.min(1_000));
+    told("live streams of 3 s, all at once; seconds of processor", &streams);
     let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/charts");
     fs::create_dir_all(&docs).unwrap();
     let seconds = |costs: &[Cost]| costs.iter().map(|(size, seconds, _)| (*size, *seconds)).collect::<Vec<_>>();
     let size = |label: &str| PlaneAxis { label: label.to_owned(), log: true, ..PlaneAxis::default() };
-    let chart = |title: &str, x: PlaneAxis, series: Vec<(&str, &[Cost])>| PlaneChart {
+    let plane = |title: &str, unit: &str, x: PlaneAxis, series: Vec<(&str, &[Cost])>| PlaneChart {
         title: title.to_owned(),
-        y: PlaneAxis { label: "seconds".to_owned(), log: x.log, from_zero: !x.log, ..PlaneAxis::default() },
+        y: PlaneAxis { label: unit.to_owned(), log: x.log, from_zero: !x.log, ..PlaneAxis::default() },
         x,
         series: series
             .into_iter()
@@ -57,7 +60,17 @@ fn main() {
             .collect(),
         ..PlaneChart::default()
     };
+    let chart = |title: &str, x: PlaneAxis, series: Vec<(&str, &[Cost])>| plane(title, "seconds", x, series);
     for (file, chart) in [
+        (
+            "live-streams.svg",
+            plane(
+                "A run of live streams, all at once",
+                "seconds of processor",
+                size("streams of 3 s"),
+                vec![("fonex run", &streams)],
+            ),
+        ),
         (
             "score-clips.svg",
             chart("fonex score by the number of clips", size("clips of ten words"), vec![("12 % wrong", &of_clips)]),
@@ -115,6 +128,66 @@ fn looks(most: usize) -> Vec<(&'static str, Vec<Cost>)> {
     }
     costs.iter().for_each(|(name, costs)| told(&format!("trials, {name}"), costs));
     costs.into()
+}
+
+/// Seconds of processor and peak memory of a run whose trials are all streamed live at once, by their number, to the stand-in service.
+fn streams(most: usize) -> Vec<Cost> {
+    const KEY: &str = "FONEX_DEMO_KEY";
+    let shipped = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/shipped");
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("growth-streams");
+    let mut served = Command::new(env!("CARGO_BIN_EXE_fonex"));
+    served.args(["standin", "serve", "--port", "0", "--key-from", KEY, "--bench"]).arg(shipped.join("fonex.toml"));
+    let mut served = served.env(KEY, "a key").stdout(Stdio::piped()).spawn().unwrap();
+    let mut said = String::new();
+    BufReader::new(served.stdout.take().unwrap()).read_line(&mut said).unwrap();
+    let port: String = said.rsplit(':').next().unwrap().chars().take_while(char::is_ascii_digit).collect();
+    let pass = |streams: usize| {
+        drop(fs::remove_dir_all(&folder));
+        fs::create_dir_all(&folder).unwrap();
+        let plan = format!(
+            "{}\n[plan.streams]\nengines = [\"tern\"]\nselect = {{ id = \"radio-001\" }}\nrepeats = {streams}\n\
+             delivery = {{ live = {{ }} }}\nconcurrency = {streams}\n",
+            fs::read_to_string(shipped.join("services.toml")).unwrap()
+        );
+        fs::write(folder.join("fonex.toml"), plan).unwrap();
+        for part in ["corpus.jsonl", "audio"] {
+            std::os::unix::fs::symlink(shipped.join(part), folder.join(part)).unwrap();
+        }
+        let mut fonex = Command::new(env!("CARGO_BIN_EXE_fonex"));
+        fonex.args(["run", "streams", "--set", &format!("engine.tern.settings.port={port}")]);
+        watched(fonex.current_dir(&folder).env(KEY, "a key").stdout(Stdio::null()).stderr(Stdio::null()))
+    };
+    let costs = (0..=3).map(|power| 10_usize.pow(power)).filter(|streams| *streams <= most).map(|streams| {
+        let passes: Vec<(f64, f64)> = (0..PASSES).map(|_| pass(streams)).collect();
+        let of = |pick: fn(&(f64, f64)) -> f64| median(passes.iter().map(pick).collect());
+        (streams as f64, of(|cost| cost.0), Some(of(|cost| cost.1)))
+    });
+    let costs = costs.collect();
+    served.kill().unwrap();
+    served.wait().unwrap();
+    costs
+}
+
+/// Seconds of processor and peak MiB of a program, as the system told them last before its end.
+fn watched(program: &mut Command) -> (f64, f64) {
+    const TICKS_A_SECOND: f64 = 100.0;
+    let (mut program, mut seen) = (program.spawn().unwrap(), (0.0, 0.0));
+    loop {
+        let about = |file: &str| fs::read_to_string(format!("/proc/{}/{file}", program.id())).unwrap_or_default();
+        let (stat, status) = (about("stat"), about("status"));
+        let field = |at: usize| stat.rsplit(')').next()?.split_whitespace().nth(at)?.parse::<f64>().ok();
+        let peak =
+            status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok());
+        if let (Some(user), Some(system), Some(kib)) = (field(11), field(12), peak) {
+            let kib: f64 = kib;
+            seen = ((user + system) / TICKS_A_SECOND, kib / 1_024.0);
+        }
+        if let Some(ended) = program.try_wait().unwrap() {
+            assert!(ended.success(), "it ends well");
+            return seen;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
 }
 
 fn median(mut seconds: Vec<f64>) -> f64 {

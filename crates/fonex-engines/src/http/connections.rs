@@ -12,7 +12,8 @@ use hyper_util::rt::{TokioExecutor, TokioIo};
 use super::HttpVersion;
 use crate::RetryAdvice;
 use crate::guard::Limits;
-use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target, here};
+use crate::hands::here;
+use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target};
 
 /// A connection that serves one request at a time.
 pub(super) struct One {

@@ -1,7 +1,6 @@
 //! Connections whose phases are timed: look-up, opening, TLS; through a proxy where one is set.
 
 mod clocked;
-mod loops;
 mod url;
 
 use std::io;
@@ -22,11 +21,11 @@ use tokio_rustls::rustls::crypto::ring;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 pub(crate) use clocked::{Clocked, Moments};
-pub(crate) use loops::{drive, here};
 pub use url::percent_encoded;
 pub(crate) use url::{Target, Url, url_part};
 
 use crate::RetryAdvice;
+use crate::hands::converse;
 
 /// Why a call over the network ended without an answer.
 #[derive(Debug)]
@@ -53,6 +52,16 @@ impl NetFailure {
     pub(crate) fn stopped() -> Self {
         Self { outcome: Outcome::Stopped, detail: "stopped before the answer came".into(), then: RetryAdvice::Leave }
     }
+}
+
+/// Has an event loop drive a conversation to its end.
+pub(crate) fn drive<F>(conversation: F) -> Result<F::Output, NetFailure>
+where
+    F: Future + Send,
+    F::Output: Send,
+{
+    converse(conversation)
+        .map_err(|error| NetFailure::unreachable(format!("this machine has no network for the client: {error}")))
 }
 
 /// How long the opening of a connection took, by phase.

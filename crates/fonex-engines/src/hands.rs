@@ -1,0 +1,236 @@
+//! Few threads for many trials: a trial's thread hands over what must not run a thousand times at once, and sleeps until it has ended.
+//!
+//! The event loops do nothing but wait for the network, so that the moments they note are true however many trials wait at once, and
+//! whatever their threads do meanwhile. Sound is prepared by as many threads as there are processors, each with one set of buffers.
+#![allow(unsafe_code)]
+
+use std::cell::Cell;
+use std::io;
+use std::pin::Pin;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, OnceLock};
+use std::task::{Context, Poll, ready};
+use std::thread;
+
+use tokio::runtime::{Builder, Handle};
+
+thread_local! {
+    /// Which of its kind this thread is.
+    static HERE: Cell<Option<usize>> = const { Cell::new(None) };
+    /// Which one of each kind works for this thread, the same each time: its connections are there.
+    static OWN: Cell<Option<usize>> = const { Cell::new(None) };
+}
+
+/// Threads of one kind.
+struct Hands {
+    name: &'static str,
+    most: usize,
+    started: OnceLock<Vec<Handle>>,
+    starting: Mutex<()>,
+}
+
+/// Each serves thousands of conversations.
+static LOOPS: Hands = Hands::new("fonex-net", 4);
+static PREPARERS: Hands = Hands::new("fonex-prepare", 64);
+
+/// The event loop this runs on. Connections belong to the loop that opened them.
+pub(crate) fn here() -> Option<usize> {
+    HERE.get()
+}
+
+/// Has a conversation driven to its end by one of the event loops; what it borrows stays borrowed until then.
+///
+/// # Errors
+/// When this machine gives no thread or no network.
+pub(crate) fn converse<F>(conversation: F) -> io::Result<F::Output>
+where
+    F: Future + Send,
+    F::Output: Send,
+{
+    LOOPS.drive(conversation)
+}
+
+/// Has work done that takes a processor for a while. It is done here where this machine gives no other thread.
+pub(crate) fn prepare<T: Send>(work: impl Fn() -> T + Send + Sync) -> T {
+    PREPARERS.drive(async { work() }).unwrap_or_else(|_| work())
+}
+
+impl Hands {
+    const fn new(name: &'static str, most: usize) -> Self {
+        Self { name, most, started: OnceLock::new(), starting: Mutex::new(()) }
+    }
+
+    fn drive<F>(&self, conversation: F) -> io::Result<F::Output>
+    where
+        F: Future + Send,
+        F::Output: Send,
+    {
+        assert!(here().is_none(), "{} must not wait for one another", self.name);
+        let own = self.own()?;
+        let outcome = Arc::new(Outcome { state: Mutex::new(State::Going), changed: Condvar::new() });
+        let handed = Handed { conversation: Some(Box::pin(conversation)), outcome: Arc::clone(&outcome) };
+        let handed: Pin<Box<dyn Future<Output = ()> + Send + '_>> = Box::pin(handed);
+        // SAFETY: only the lifetime changes. What the conversation borrows outlives this call, and this call returns only once
+        // `Handed` says that it has dropped the conversation: `wait` cannot return or unwind before. If the other thread were
+        // to end without dropping it, this one would wait for ever, with everything that is borrowed still there.
+        let handed: Pin<Box<dyn Future<Output = ()> + Send + 'static>> = unsafe { std::mem::transmute(handed) };
+        drop(own.spawn(handed));
+        Ok(outcome.wait())
+    }
+
+    fn own(&self) -> io::Result<&Handle> {
+        static NEXT: AtomicUsize = AtomicUsize::new(0);
+        let hands = self.hands()?;
+        let own = OWN.get().unwrap_or_else(|| NEXT.fetch_add(1, Ordering::Relaxed));
+        OWN.set(Some(own));
+        Ok(&hands[own % hands.len()])
+    }
+
+    fn hands(&self) -> io::Result<&[Handle]> {
+        if let Some(started) = self.started.get() {
+            return Ok(started);
+        }
+        let _turn = self.starting.lock().expect("no holder of this lock panics");
+        if let Some(started) = self.started.get() {
+            return Ok(started);
+        }
+        let number = thread::available_parallelism().map_or(1, usize::from).min(self.most);
+        let started = (0..number).map(|index| self.start(index)).collect::<io::Result<Vec<Handle>>>()?;
+        Ok(self.started.get_or_init(|| started))
+    }
+
+    fn start(&self, index: usize) -> io::Result<Handle> {
+        let runtime = Builder::new_current_thread().enable_all().build()?;
+        let handle = runtime.handle().clone();
+        thread::Builder::new().name(self.name.to_owned()).spawn(move || {
+            HERE.set(Some(index));
+            runtime.block_on(std::future::pending::<()>());
+        })?;
+        Ok(handle)
+    }
+}
+
+/// What became of a conversation.
+struct Outcome<T> {
+    state: Mutex<State<T>>,
+    changed: Condvar,
+}
+
+enum State<T> {
+    Going,
+    Ended(T),
+    /// It panicked.
+    GivenUp,
+}
+
+impl<T> Outcome<T> {
+    fn end(&self, state: State<T>) {
+        *self.state.lock().expect("no holder of this lock panics") = state;
+        self.changed.notify_one();
+    }
+
+    fn wait(&self) -> T {
+        let mut state = self.state.lock().expect("no holder of this lock panics");
+        loop {
+            match std::mem::replace(&mut *state, State::Going) {
+                State::Going => state = self.changed.wait(state).expect("no holder of this lock panics"),
+                State::Ended(outcome) => return outcome,
+                State::GivenUp => panic!("a conversation panicked"),
+            }
+        }
+    }
+}
+
+/// A conversation on a loop. It is dropped before anybody hears of its end.
+struct Handed<F: Future> {
+    conversation: Option<Pin<Box<F>>>,
+    outcome: Arc<Outcome<F::Output>>,
+}
+
+impl<F: Future> Future for Handed<F> {
+    type Output = ();
+
+    fn poll(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<()> {
+        if let Some(conversation) = &mut self.conversation {
+            let ended = ready!(conversation.as_mut().poll(context));
+            self.conversation = None;
+            self.outcome.end(State::Ended(ended));
+        }
+        Poll::Ready(())
+    }
+}
+
+impl<F: Future> Drop for Handed<F> {
+    fn drop(&mut self) {
+        if self.conversation.take().is_some() {
+            self.outcome.end(State::GivenUp);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::panic::{AssertUnwindSafe, catch_unwind};
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn a_conversation_borrows_from_its_thread_and_has_ended_when_the_thread_goes_on() {
+        thread::scope(|scope| {
+            for at in 0..64_u64 {
+                scope.spawn(move || {
+                    let (mut sum, own) = (0, vec![at; 3]);
+                    let got = converse(async {
+                        for one in &own {
+                            tokio::time::sleep(Duration::from_millis(at % 3)).await;
+                            sum += one;
+                        }
+                        own.len()
+                    });
+                    assert_eq!((got.unwrap(), sum), (3, 3 * at));
+                });
+            }
+        });
+    }
+
+    #[test]
+    fn one_that_panics_lets_go_of_what_it_borrowed_and_harms_no_other() {
+        let held = Arc::new(());
+        let borrowed = Arc::clone(&held);
+        let fails = catch_unwind(AssertUnwindSafe(|| {
+            converse(async move {
+                tokio::task::yield_now().await;
+                assert_eq!(Arc::strong_count(&borrowed), 0, "meant to fail");
+            })
+        }));
+        assert!(fails.is_err());
+        assert_eq!(Arc::strong_count(&held), 1, "the conversation was dropped");
+        assert_eq!(converse(async { 7 }).unwrap(), 7);
+    }
+
+    #[test]
+    fn threads_keep_to_their_loop() {
+        let loops: Vec<Option<usize>> = (0..5).map(|_| converse(async { here() }).unwrap()).collect();
+        assert!(loops[0].is_some() && loops.iter().all(|own| *own == loops[0]), "{loops:?}");
+    }
+
+    #[test]
+    fn a_hundred_sounds_are_prepared_by_no_more_threads_than_there_are_processors() {
+        let at_work = Mutex::new(std::collections::HashSet::new());
+        thread::scope(|scope| {
+            for at in 0..100_usize {
+                let at_work = &at_work;
+                scope.spawn(move || {
+                    let doubled = prepare(|| {
+                        at_work.lock().unwrap().insert(thread::current().id());
+                        at * 2
+                    });
+                    assert_eq!(doubled, at * 2);
+                });
+            }
+        });
+        let processors = thread::available_parallelism().map_or(1, usize::from);
+        assert!((1..=processors).contains(&at_work.into_inner().unwrap().len()));
+    }
+}
