@@ -1,30 +1,71 @@
 //! How like a stretch of sound is to what comes a lag later: what voicing, pitch and repeats are found by.
 
-/// The sums of squares before each sample and behind the last: any stretch's energy is a difference of two.
-pub(crate) fn energies(samples: &[f32]) -> Vec<f64> {
-    let mut sum = 0.0;
-    let squares = samples.iter().map(|sample| {
-        sum += f64::from(sample * sample);
-        sum
-    });
-    std::iter::once(0.0).chain(squares).collect()
+/// The energy of any stretch of a recording, as a difference of two sums of squares. A sum is kept for every so many samples, so
+/// that long recordings cost little memory; the few squares from there on are added in the same order.
+pub(crate) struct Energies<'s> {
+    samples: &'s [f32],
+    /// Of the samples before each multiple of [`Self::STEP`].
+    sums: Vec<f64>,
+}
+
+impl<'s> Energies<'s> {
+    const STEP: usize = 8;
+
+    pub(crate) fn new(samples: &'s [f32]) -> Self {
+        let mut sum = 0.0;
+        let sums = samples.chunks(Self::STEP).map(|chunk| {
+            let before = sum;
+            sum = added(sum, chunk);
+            before
+        });
+        let mut sums: Vec<f64> = sums.collect();
+        if samples.len().is_multiple_of(Self::STEP) {
+            sums.push(sum);
+        }
+        Self { samples, sums }
+    }
+
+    /// Of the samples from one to before another.
+    pub(crate) fn between(&self, start: usize, end: usize) -> f64 {
+        self.before(end) - self.before(start)
+    }
+
+    /// The sums before each sample of a stretch and behind its last, for who looks at many stretches within it.
+    pub(crate) fn fill_sums(&self, start: usize, end: usize, sums: &mut Vec<f64>) {
+        let mut sum = self.before(start);
+        sums.clear();
+        sums.push(sum);
+        sums.extend(self.samples[start..end].iter().map(|sample| {
+            sum += f64::from(sample * sample);
+            sum
+        }));
+    }
+
+    fn before(&self, at: usize) -> f64 {
+        let step = at / Self::STEP;
+        added(self.sums[step], &self.samples[step * Self::STEP..at])
+    }
+}
+
+fn added(sum: f64, samples: &[f32]) -> f64 {
+    samples.iter().fold(sum, |sum, sample| sum + f64::from(sample * sample))
 }
 
 /// Windows of one length in a recording, compared with each other.
 pub(crate) struct Correlation<'s> {
     samples: &'s [f32],
     window: usize,
-    energies: Vec<f64>,
+    energies: Energies<'s>,
 }
 
 impl<'s> Correlation<'s> {
     pub(crate) fn new(samples: &'s [f32], window: usize) -> Self {
-        Self { samples, window, energies: energies(samples) }
+        Self { samples, window, energies: Energies::new(samples) }
     }
 
     /// The energy of the window at a place.
     pub(crate) fn energy(&self, start: usize) -> f64 {
-        self.energies[start + self.window] - self.energies[start]
+        self.energies.between(start, start + self.window)
     }
 
     /// The normalised cross-correlation of a window with the one `lag` samples later, from -1 to 1 (Talkin, "A robust algorithm for pitch
@@ -71,9 +112,26 @@ mod tests {
         }
     }
 
+    proptest! {
+        #[test]
+        fn energies_are_those_of_a_sum_kept_for_every_sample(samples in prop::collection::vec(-1.0_f32..1.0, 0..70)) {
+            let mut sums = vec![0.0_f64];
+            samples.iter().for_each(|s| sums.push(sums[sums.len() - 1] + f64::from(s * s)));
+            let energies = Energies::new(&samples);
+            for (start, from) in sums.iter().enumerate() {
+                let mut filled = vec![7.0];
+                energies.fill_sums(start, samples.len(), &mut filled);
+                prop_assert_eq!(&filled, &sums[start..]);
+                for (end, to) in sums.iter().enumerate().skip(start) {
+                    prop_assert_eq!(energies.between(start, end), to - from);
+                }
+            }
+        }
+    }
+
     #[test]
     fn silence_is_like_nothing() {
         assert_eq!(Correlation::new(&[0.0; 40], 10).after(3, 7), 0.0);
-        assert_eq!(energies(&[]), [0.0]);
+        assert_eq!(Energies::new(&[]).between(0, 0), 0.0);
     }
 }

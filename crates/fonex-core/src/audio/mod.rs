@@ -14,7 +14,7 @@ mod tempo;
 mod voice;
 
 pub use codec::{Law, compand};
-pub(crate) use correlation::{Correlation, energies};
+pub(crate) use correlation::{Correlation, Energies};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
 pub use filter::band_limit;
 pub use loudness::{Loudness, loudness};

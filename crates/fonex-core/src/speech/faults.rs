@@ -149,11 +149,16 @@ const CLICK_LEAST: f32 = 0.005;
 /// Rayner, "Digital audio
 /// restoration", 1998, chapter 5, with a fixed predictor).
 fn clicks(audio: &Audio) -> Option<Fault> {
-    let rough: Vec<f32> = audio.samples.windows(3).map(|s| (s[0] - 2.0 * s[1] + s[2]).abs()).collect();
+    let rough = |s: &[f32]| (s[0] - 2.0 * s[1] + s[2]).abs();
     let (around, own) = (audio.samples_in(CLICK_AROUND_S), audio.samples_in(CLICK_ITSELF_S));
     // The highest of each block, so that most samples are looked at once.
     let block = own.max(1);
-    let tops: Vec<f32> = rough.chunks(block).map(|block| block.iter().copied().fold(0.0, f32::max)).collect();
+    let places = audio.samples.len().saturating_sub(2);
+    let top = |start: usize| {
+        let places = &audio.samples[start..(start + block + 2).min(audio.samples.len())];
+        places.windows(3).map(rough).fold(0.0, f32::max)
+    };
+    let tops: Vec<f32> = (0..places).step_by(block).map(top).collect();
     let blocks = around.div_ceil(block);
     let mut found: Option<Fault> = None;
     let mut last = None;

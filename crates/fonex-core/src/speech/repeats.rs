@@ -1,7 +1,7 @@
 //! Stretches of sound that come twice in a row, as from a buffer that was played again.
 
 use super::level_db;
-use crate::audio::{Audio, Stretch, active_level_db, energies, power, resample};
+use crate::audio::{Audio, Energies, Stretch, active_level_db, power, resample};
 
 /// What is looked at.
 const RATE_HZ: u32 = 4_000;
@@ -38,13 +38,13 @@ pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
     let (stretch, reach) = (at(STRETCH_S), at(LATEST_S) + at(STRETCH_S));
     let size = (reach + stretch).next_power_of_two();
     let (forward, backward) = (fonex_signal::forward(size), fonex_signal::inverse(size));
-    let squares = energies(samples);
+    let squares = Energies::new(samples);
     let (mut own, mut all) = (forward.make_input_vec(), forward.make_input_vec());
     let (mut own_spectrum, mut all_spectrum) = (forward.make_output_vec(), forward.make_output_vec());
-    let mut correlation = backward.make_output_vec();
+    let (mut correlation, mut sums) = (backward.make_output_vec(), Vec::new());
     for start in (0..samples.len().saturating_sub(2 * stretch)).step_by(at(HOP_S)) {
         let here = &samples[start..start + stretch];
-        let energy = squares[start + stretch] - squares[start];
+        let energy = squares.between(start, start + stretch);
         if level_db(here) < loudest - QUIETER_DB || !moves(here) {
             continue;
         }
@@ -59,8 +59,9 @@ pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
             *all *= own.conj();
         }
         backward.process(&mut all_spectrum, &mut correlation).expect("buffers have the planned sizes");
+        squares.fill_sums(start, start + behind.len(), &mut sums);
         let like = |lag: usize| {
-            let other = squares[start + lag + stretch] - squares[start + lag];
+            let other = sums[lag + stretch] - sums[lag];
             // What is the same is as loud.
             let as_loud = other > 0.5 * energy && other < 2.0 * energy;
             if as_loud { f64::from(correlation[lag]) / size as f64 / (energy * other).sqrt() } else { 0.0 }

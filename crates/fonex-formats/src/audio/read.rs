@@ -157,7 +157,9 @@ fn decode_source(
     let mut decoder = SampleDecoder::new(parameters, delay)?;
     let kind = format!("{}/{}", format.format_info().short_name, decoder.name());
 
-    let mut mixing = Mixing { side, bits, most, ..Mixing::default() };
+    let stated_room = stated_frames.map_or(0, |frames| usize::try_from(frames).unwrap_or(usize::MAX));
+    let room = if most <= AT_ONCE { most } else { stated_room };
+    let mut mixing = Mixing { side, bits, most, room, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
     let mut defect = None;
     loop {
@@ -209,6 +211,8 @@ struct Mixing {
     samples: Vec<f32>,
     /// No more than this many.
     most: usize,
+    /// As many as are likely to come.
+    room: usize,
     unreal: u64,
 }
 
@@ -228,9 +232,9 @@ impl Mixing {
     fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
         let (scale, from) = ((self.channels as f32).recip(), self.samples.len());
         let frames = interleaved.chunks_exact(self.channels);
-        if from == 0 && self.most <= AT_ONCE {
-            // Room that is not used costs nothing; to grow into it would take it twice.
-            self.samples.reserve_exact(self.most + frames.len());
+        if from == 0 {
+            // Room that is not used costs nothing; to grow into it would take it twice. Where it is not to be had, growing may do.
+            drop(self.samples.try_reserve_exact(self.room.min(self.most) + frames.len()));
         }
         match self.side {
             _ if self.channels == 1 => self.samples.extend_from_slice(interleaved),
