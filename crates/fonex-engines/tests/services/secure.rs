@@ -2,6 +2,7 @@
 
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread;
 
@@ -20,6 +21,12 @@ use crate::util::{engine, hear, service, with};
 
 /// A server that answers each request with the version of HTTP it came by; with TLS where a configuration is given.
 fn server(tls: Option<ServerConfig>, two: bool) -> SocketAddr {
+    server_of_many(tls, two, 0)
+}
+
+/// The same; where it is given a number, it hangs up after each answer, and from its second connection on shakes no hand before more
+/// than so many have come.
+fn server_of_many(tls: Option<ServerConfig>, two: bool, at_once: usize) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     listener.set_nonblocking(true).unwrap();
     let address = listener.local_addr().unwrap();
@@ -28,15 +35,21 @@ fn server(tls: Option<ServerConfig>, two: bool) -> SocketAddr {
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).unwrap();
             let acceptor = tls.map(|config| TlsAcceptor::from(Arc::new(config)));
+            let (came, _) = tokio::sync::watch::channel(0);
             while let Ok((stream, _)) = listener.accept().await {
-                let acceptor = acceptor.clone();
+                let (acceptor, mut came_now) = (acceptor.clone(), came.subscribe());
+                came.send_modify(|came| *came += 1);
+                let held = *came.borrow() > 1;
                 tokio::spawn(async move {
+                    if held {
+                        drop(came_now.wait_for(|came| *came > at_once).await);
+                    }
                     match acceptor {
-                        None => serve(stream, two).await,
+                        None => serve(stream, two, at_once == 0).await,
                         Some(acceptor) => {
                             if let Ok(stream) = acceptor.accept(stream).await {
                                 let two = stream.get_ref().1.alpn_protocol() == Some(b"h2");
-                                serve(stream, two).await;
+                                serve(stream, two, at_once == 0).await;
                             }
                         }
                     }
@@ -47,7 +60,10 @@ fn server(tls: Option<ServerConfig>, two: bool) -> SocketAddr {
     address
 }
 
-async fn serve<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static>(stream: S, two: bool) {
+async fn serve<S>(stream: S, two: bool, keep: bool)
+where
+    S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static,
+{
     let answer = service_fn(|request: Request<Incoming>| async move {
         let text = json!({"text": format!("{:?}", request.version())}).to_string();
         // A server that does not read a request to its end hangs up after it.
@@ -59,7 +75,7 @@ async fn serve<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 
     if two {
         drop(hyper::server::conn::http2::Builder::new(TokioExecutor::new()).serve_connection(io, answer).await);
     } else {
-        drop(hyper::server::conn::http1::Builder::new().serve_connection(io, answer).await);
+        drop(hyper::server::conn::http1::Builder::new().keep_alive(keep).serve_connection(io, answer).await);
     }
 }
 
@@ -68,11 +84,10 @@ fn table(url: &str, more: Value) -> Value {
     with(json!({"transport": "http", "task": "hear", "retry": {"attempts": 1}, "request": request}), more)
 }
 
-#[test]
-fn an_authority_of_our_own_is_trusted_when_named_and_http_2_is_agreed() {
+/// A certificate for this machine, in a file, and a server that shows it and offers these protocols.
+fn own_authority(folder: &Path, protocols: &[&str]) -> (PathBuf, ServerConfig) {
     let made = rcgen::generate_simple_self_signed(vec!["localhost".to_owned()]).unwrap();
-    let folder = tempfile::tempdir().unwrap();
-    let file = folder.path().join("authority.pem");
+    let file = folder.join("authority.pem");
     std::fs::write(&file, made.cert.pem()).unwrap();
     let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(made.signing_key.serialize_der()));
     let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
@@ -82,7 +97,32 @@ fn an_authority_of_our_own_is_trusted_when_named_and_http_2_is_agreed() {
         .with_no_client_auth()
         .with_single_cert(vec![made.cert.der().clone()], key)
         .unwrap();
-    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    config.alpn_protocols = protocols.iter().map(|protocol| protocol.as_bytes().to_vec()).collect();
+    (file, config)
+}
+
+#[test]
+fn connections_to_a_service_that_agrees_to_http_1_are_opened_side_by_side() {
+    const AT_ONCE: usize = 5;
+    let folder = tempfile::tempdir().unwrap();
+    let (file, config) = own_authority(folder.path(), &["http/1.1"]);
+    let url = format!("https://localhost:{}/hear", server_of_many(Some(config), false, AT_ONCE).port());
+    let engine = engine(table(&url, json!({"ca_file": file})));
+    assert_eq!(hear(engine.as_ref()).outcome, Outcome::Done, "it tells what it agrees to");
+    thread::scope(|scope| {
+        for _ in 0..=AT_ONCE {
+            scope.spawn(|| {
+                let answer = hear(engine.as_ref());
+                assert_eq!(answer.value.as_ref().map(|heard| heard.text.as_str()), Some("HTTP/1.1"), "{answer:?}");
+            });
+        }
+    });
+}
+
+#[test]
+fn an_authority_of_our_own_is_trusted_when_named_and_http_2_is_agreed() {
+    let folder = tempfile::tempdir().unwrap();
+    let (file, config) = own_authority(folder.path(), &["h2", "http/1.1"]);
     let url = format!("https://localhost:{}/hear", server(Some(config), false).port());
     for (version, spoken) in [("auto", "HTTP/2.0"), ("1", "HTTP/1.1"), ("2", "HTTP/2.0")] {
         let trusting = engine(table(&url, json!({"ca_file": file, "http_version": version})));
