@@ -245,7 +245,7 @@ fn a_sweep_over_settings_shows_in_the_figures_and_is_charted() {
 /// Thousands of voices, a text of half an hour, a text with nothing to say, a voice that vanished, a setting that cannot be.
 #[test]
 fn hard_input_is_measured_or_told() {
-    let page = format!("{TEXT} ").repeat(260);
+    let page = format!("{TEXT} ").repeat(90);
     let folder = world(&[("long", page.trim_end()), ("signs", "… — ?!")], &[("one", "rtf = 0.0\nstart_ms = 0")]);
     folder.fonex(&["run", "voices"]).expect(0);
     let run: Value = folder.fonex(&["show", "1", "--format", "json"]).expect(0).json();
