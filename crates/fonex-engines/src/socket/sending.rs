@@ -28,7 +28,7 @@ pub(super) async fn send_all(
     values: Values<'_>,
     given: Given<'_>,
     sink: &Mutex<Sink>,
-    (ready, began, ended): (&Notify, &OnceLock<Instant>, &OnceLock<Instant>),
+    (ready, (began, begun), ended): (&Notify, (&OnceLock<Instant>, &Notify), &OnceLock<Instant>),
 ) -> Result<(u64, Pacing), NetFailure> {
     let config = &engine.config;
     let (mut bytes, mut pacing) = (0, Pacing::default());
@@ -60,6 +60,7 @@ pub(super) async fn send_all(
             let mut values = values.clone();
             let mut frame = |part: &[u8]| frame_of(config.audio.as_ref(), &mut values, part);
             let frames = Frames::new(sound, live, bytes_a_second, *began.get_or_init(Instant::now));
+            begun.notify_one();
             let sent = send_live(frames, sink, &mut frame).await?;
             bytes += sent.0;
             pacing = sent.1;

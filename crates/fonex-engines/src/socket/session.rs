@@ -129,14 +129,14 @@ impl<'s> Session<'s> {
             .map_err(|_| late())??
             .split();
         let sink = Arc::new(Mutex::new(sink));
-        let (ready, ended) = (Notify::new(), OnceLock::new());
+        let (ready, begun, ended) = (Notify::new(), Notify::new(), OnceLock::new());
         let began = Arc::clone(&self.began);
-        let sending = send_all(self.engine, self.values.clone(), given, &sink, (&ready, &began, &ended));
+        let sending = send_all(self.engine, self.values.clone(), given, &sink, (&ready, (&began, &begun), &ended));
         let keeping = keep_alive(self.engine, self.values.clone(), &sink);
         let result = {
             let (mut sending, mut keeping) = (pin!(sending), pin!(keeping));
             let mut sent: Option<(u64, Pacing)> = None;
-            let receiving = self.receive(stream, &ready, &ended, stop);
+            let receiving = self.receive(stream, (&ready, &begun), &ended, stop);
             let mut receiving = pin!(receiving);
             loop {
                 tokio::select! {
@@ -173,7 +173,7 @@ impl<'s> Session<'s> {
     async fn receive(
         &mut self,
         mut stream: Stream,
-        ready: &Notify,
+        (ready, begun): (&Notify, &Notify),
         sending_ended: &OnceLock<Instant>,
         stop: &StopFlag,
     ) -> Result<(), NetFailure> {
@@ -185,7 +185,13 @@ impl<'s> Session<'s> {
             // Before everything is sent, a service may well be silent.
             let from = sending_ended.get().map_or(last, |ended| last.max(*ended));
             let until = self.first_word_due().map_or(self.until, |due| self.until.min(due)).min(from + patience);
-            let message = match timeout_at(until.into(), stream.next()).await {
+            let message = tokio::select! {
+                biased;
+                message = timeout_at(until.into(), stream.next()) => message,
+                // From now on the first word is due.
+                () = begun.notified() => continue,
+            };
+            let message = match message {
                 Err(_) if until == self.until => {
                     let far = self.so_far().map_or_else(String::new, |words| format!("; so far it said: {words}"));
                     return Err(NetFailure::late(format!("no end within {} s in all{far}", limits.total_s)));

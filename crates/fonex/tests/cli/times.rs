@@ -166,7 +166,7 @@ fn copy(from: &Path, to: &Path) {
 }
 
 #[test]
-fn live_windows_load_and_turns_on_the_demo() {
+fn live_delivery_and_windows_on_the_demo() {
     let served = Served::start();
     let tried = served.json(&["try", "tern", "radio-006", "--live", "--speed", "8"]);
     let live = &tried["traffic"]["live"];
@@ -210,7 +210,11 @@ fn live_windows_load_and_turns_on_the_demo() {
     let settled = |of: &Value| of["measures"]["live_settled_p50"]["clips"].as_u64().unwrap();
     let clips: u64 = of_wind.clone().map(settled).sum();
     assert!(of_wind.count() > 1 && clips == settled(&live["variants"][0]), "{slices}");
+}
 
+#[test]
+fn load_and_turns_on_the_demo() {
+    let served = Served::start();
     let load = served.json(&["load", "load", "--rate", "4", "--seconds", "1", "-o", "load.svg"]);
     let step = &load[0]["steps"][0];
     assert!(step["requests"].as_u64().unwrap() > 0 && step["failed"] == 0, "{step}");
@@ -258,6 +262,8 @@ fn live_windows_load_and_turns_on_the_demo() {
     }
     let again = served.json(&["turns", "--study", "last"]);
     assert_eq!(again, held, "a kept study is printed as it was");
+    let short_windows = ["--set", "plan.windows.select.id=radio-004"];
+    served.run(&[&["run", "windows"][..], &short_windows].concat()).expect(0);
     served.run(&["report", "1", "--load", "--turns", "-o", "report.html"]).expect(0);
     let page = served.folder.read("report.html");
     for title in ["Error rate against delay", "Waiting under load", "From end of speech to first sound"] {
