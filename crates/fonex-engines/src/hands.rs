@@ -68,7 +68,7 @@ impl Hands {
         assert!(here().is_none(), "{} must not wait for one another", self.name);
         let own = self.own()?;
         let outcome = Arc::new(Outcome { state: Mutex::new(State::Going), changed: Condvar::new() });
-        let handed = Handed { conversation: Some(Box::pin(conversation)), outcome: Arc::clone(&outcome) };
+        let handed = Handed { conversation: Some(Box::pin(conversation)), outcome: Some(Arc::clone(&outcome)) };
         let handed: Pin<Box<dyn Future<Output = ()> + Send + '_>> = Box::pin(handed);
         // SAFETY: only the lifetime changes. What the conversation borrows outlives this call, and this call returns only once
         // `Handed` says that it has dropped the conversation: `wait` cannot return or unwind before. If the other thread were
@@ -144,7 +144,8 @@ impl<T> Outcome<T> {
 /// A conversation on a loop. It is dropped before anybody hears of its end.
 struct Handed<F: Future> {
     conversation: Option<Pin<Box<F>>>,
-    outcome: Arc<Outcome<F::Output>>,
+    /// Until it is told.
+    outcome: Option<Arc<Outcome<F::Output>>>,
 }
 
 impl<F: Future> Future for Handed<F> {
@@ -154,7 +155,9 @@ impl<F: Future> Future for Handed<F> {
         if let Some(conversation) = &mut self.conversation {
             let ended = ready!(conversation.as_mut().poll(context));
             self.conversation = None;
-            self.outcome.end(State::Ended(ended));
+            if let Some(outcome) = self.outcome.take() {
+                outcome.end(State::Ended(ended));
+            }
         }
         Poll::Ready(())
     }
@@ -162,8 +165,9 @@ impl<F: Future> Future for Handed<F> {
 
 impl<F: Future> Drop for Handed<F> {
     fn drop(&mut self) {
-        if self.conversation.take().is_some() {
-            self.outcome.end(State::GivenUp);
+        self.conversation = None;
+        if let Some(outcome) = self.outcome.take() {
+            outcome.end(State::GivenUp);
         }
     }
 }

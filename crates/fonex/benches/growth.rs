@@ -1,5 +1,5 @@
-//! How costs grow: `cargo bench --workspace --bench growth -- [CLIPS]` measures `fonex score` and the commands that look at stored runs up
-//! to so many clips or trials (a million by default), prints the tables of docs/performance.md and draws its charts.
+//! How costs grow: `cargo bench --workspace --bench growth -- [CLIPS]` measures `fonex score`, the commands that look at stored runs,
+//! and runs of live streams (at most a thousand), up to so many clips or trials (a million by default), prints the tables of docs/performance.md and draws its charts.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
 

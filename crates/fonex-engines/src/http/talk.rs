@@ -33,7 +33,7 @@ pub(super) struct Talk<'t> {
     pub(super) engine: &'t HttpEngine,
     pub(super) values: Values<'t>,
     pub(super) until: Instant,
-    /// When its first request began.
+    /// When its first request began; before it was answered, when the trial did.
     pub(super) started: Instant,
     /// What ends it before its time.
     pub(super) stop: Option<&'t StopFlag>,
