@@ -16,8 +16,8 @@ use fonex_formats::{Place, Problem, Problems};
 use fonex_store::StoreError;
 
 pub use bench::{
-    Bench, BenchFile, Budget, Gate, Plan, PlannedVariant, existing_store, has_store, open_store, profile_checksum,
-    read_bench, read_profile, read_toml, store_to_change, unknown, voice_condition,
+    Bench, BenchFile, Budget, Gate, Plan, PlannedVariant, StoreChoice, profile_checksum, read_bench, read_profile,
+    read_toml, unknown, voice_condition,
 };
 pub use execute::{
     Execution, Forecast, Heardable, Heeding, Interrupt, Progress, Sound, Source, execute, forecast,
@@ -44,14 +44,33 @@ pub fn store_problem(error: &StoreError) -> Problem {
         StoreError::Damaged { run, .. } => {
             problem.remedy(format!("delete the run (fonex runs delete {run}), or bring the store back from a copy"))
         }
-        StoreError::Newer { .. } | StoreError::Busy(_) => problem,
+        StoreError::Cell { .. } | StoreError::NoRow => {
+            problem.remedy("look at it with fonex store check, and bring the store back from a copy")
+        }
+        StoreError::Address { .. } => problem.expected("a folder, or postgres://USER@HOST:PORT/DATABASE"),
+        StoreError::Unreachable { .. } => {
+            problem.remedy("check that the server runs and can be reached from here, then repeat the command; a run goes on where it was")
+        }
+        StoreError::Refused { .. } => problem
+            .remedy("check user, database and password: the password comes from PGPASSWORD, or stands in FONEX_STORE"),
+        StoreError::NotAllowed { .. } => {
+            problem.remedy("a user who may only look can show, compare and report, but not run or delete")
+        }
+        StoreError::Older { .. }
+        | StoreError::Newer { .. }
+        | StoreError::Busy(_)
+        | StoreError::Empty
+        | StoreError::Arrived { .. }
+        | StoreError::Server { .. }
+        | StoreError::ServerFull { .. }
+        | StoreError::TooOld { .. } => problem,
     }
 }
 
 /// Whether there is no room left.
 fn is_full(error: &StoreError) -> bool {
     match error {
-        StoreError::Full(_) => true,
+        StoreError::Full(_) | StoreError::ServerFull { .. } => true,
         StoreError::Io(error) => {
             matches!(error.kind(), ErrorKind::StorageFull | ErrorKind::QuotaExceeded | ErrorKind::FileTooLarge)
         }

@@ -1,18 +1,33 @@
-//! Synthesised audio beside the database, each file named by the hash of its content.
+//! Synthesised audio beside the database, each file named by the hash of its content. Of a server's audio the files are copies.
 
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use crate::database::{Database, values};
+use crate::{Store, StoreError};
+
 /// The folder of audio files of a store.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct AudioFiles {
     folder: PathBuf,
+    /// Where files are that this machine has not made.
+    #[cfg(feature = "postgres")]
+    server: Option<std::sync::Arc<crate::database::Server>>,
 }
 
 impl AudioFiles {
-    pub(crate) fn new(store: &Path) -> Self {
-        Self { folder: store.join("audio") }
+    pub(crate) fn new(store: &Path, database: &Database) -> Self {
+        #[cfg(not(feature = "postgres"))]
+        let Database::File(_) = database;
+        Self {
+            folder: store.join("audio"),
+            #[cfg(feature = "postgres")]
+            server: match database {
+                Database::File(_) => None,
+                Database::Server(server) => Some(std::sync::Arc::clone(server)),
+            },
+        }
     }
 
     /// Keeps a file under its checksum; the same content is kept once. Gives its name.
@@ -21,20 +36,25 @@ impl AudioFiles {
     /// When the folder cannot be written.
     pub fn keep(&self, checksum: &str, ending: &str, bytes: &[u8]) -> io::Result<String> {
         let name = format!("{checksum}.{ending}");
-        let path = self.path(&name);
+        let path = self.here(&name);
+        self.put(&path, &name, bytes)?;
+        Ok(name)
+    }
+
+    fn put(&self, path: &Path, name: &str, bytes: &[u8]) -> io::Result<()> {
         if !path.exists() {
             fs::create_dir_all(&self.folder)?;
             // Written aside and then named, so that a kill leaves no half file under a good name.
             let aside =
                 self.folder.join(format!("{name}.{}.{:?}.tmp", std::process::id(), std::thread::current().id()));
-            let written = fs::write(&aside, bytes).and_then(|()| fs::rename(&aside, &path));
+            let written = fs::write(&aside, bytes).and_then(|()| fs::rename(&aside, path));
             if written.is_err() {
                 // Half a file is of no use, and takes room that may be what is missing.
                 drop(fs::remove_file(&aside));
             }
             written?;
         }
-        Ok(name)
+        Ok(())
     }
 
     /// The files there are, with their sizes in bytes; also those that a killed execution left half written.
@@ -71,12 +91,71 @@ impl AudioFiles {
     /// # Errors
     /// When it cannot be deleted.
     pub fn delete(&self, name: &str) -> io::Result<()> {
-        fs::remove_file(self.path(name))
+        fs::remove_file(self.here(name))
     }
 
-    /// Where a file is.
+    fn here(&self, name: &str) -> PathBuf {
+        self.folder.join(name)
+    }
+
+    /// Where a file is. One that only the server has is copied to there first; where that fails there is no file.
     #[must_use]
     pub fn path(&self, name: &str) -> PathBuf {
-        self.folder.join(name)
+        let path = self.here(name);
+        #[cfg(feature = "postgres")]
+        if let Some(server) = self.server.as_ref().filter(|_| !path.exists()) {
+            let database = Database::Server(std::sync::Arc::clone(server));
+            let bytes =
+                database.first("select bytes from audio where name = $1", values![name], |row| row.get::<Vec<u8>>(0));
+            if let Ok(Some(bytes)) = bytes {
+                drop(self.put(&path, name, &bytes));
+            }
+        }
+        path
+    }
+}
+
+impl Store {
+    /// Sees to it that audio to which a trial is about to refer is where everybody finds it.
+    pub(crate) fn share_audio(&self, name: &str) -> Result<(), StoreError> {
+        if self.database.is_file() {
+            return Ok(());
+        }
+        let there = self.database.first("select 1 from audio where name = $1", values![name], |_| Ok(()))?;
+        if there.is_none() {
+            let bytes = fs::read(self.audio_files().here(name))?;
+            let sql = "insert into audio (name, bytes) values ($1, $2) on conflict do nothing";
+            self.database.execute(sql, values![name, bytes.as_slice()])?;
+        }
+        Ok(())
+    }
+
+    /// All audio of the store, with its sizes in bytes; also what a killed execution left half written.
+    ///
+    /// # Errors
+    /// When the store or its folder cannot be read.
+    pub fn audio(&self) -> Result<Vec<(String, u64)>, StoreError> {
+        let mut files = self.audio_files().list()?;
+        if !self.database.is_file() {
+            files = self.database.rows("select name, octet_length(bytes) from audio order by name", &[], |row| {
+                Ok((row.get(0)?, row.get(1)?))
+            })?;
+        }
+        Ok(files)
+    }
+
+    /// Deletes audio, here and on the server.
+    ///
+    /// # Errors
+    /// When it cannot be deleted.
+    pub fn delete_audio(&self, name: &str) -> Result<(), StoreError> {
+        if !self.database.is_file() {
+            self.database.execute("delete from audio where name = $1", values![name])?;
+        }
+        match self.audio_files().delete(name) {
+            // Of a server's audio there need be no copy here.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+            deleted => Ok(deleted?),
+        }
     }
 }

@@ -3,8 +3,7 @@
 
 use std::path::Path;
 
-use rusqlite::{OptionalExtension, params};
-
+use crate::database::{Database, values};
 use crate::{Store, StoreError};
 
 /// Under what facts were computed: other facts are stale.
@@ -31,30 +30,26 @@ pub struct KeptFact {
     pub record: Vec<u8>,
 }
 
-const INSERT: &str = "insert or replace into facts (run_id, profile, version, trials, variant, fact, record)
-     values ($1, $2, $3, $4, $5, $6, $7)";
-
-/// What [`INSERT`] takes.
-macro_rules! row {
-    ($key:expr, $fact:expr) => {
-        params![
-            $key.run,
-            $key.profile,
-            $key.version,
-            $key.trials as i64,
-            $fact.variant as i64,
-            $fact.fact,
-            $fact.record
-        ]
-    };
-}
-
 /// Facts that are being kept: under a name of their own until they are whole, so that nobody waits for a lock meanwhile.
 pub struct KeepingFacts<'s> {
     key: FactsKey,
     /// The same under the name of what is being built.
     building: FactsKey,
     store: &'s Store,
+    /// Shows others that somebody is at it.
+    _held: Holds,
+}
+
+#[cfg(feature = "postgres")]
+type Holds = Option<crate::lock::Held>;
+#[cfg(not(feature = "postgres"))]
+type Holds = ();
+
+/// A number that nobody else has drawn, as likely as not.
+#[cfg(feature = "postgres")]
+fn random() -> u32 {
+    use std::hash::{BuildHasher, RandomState};
+    RandomState::new().hash_one(std::process::id()) as u32
 }
 
 /// Before the profile of facts that are being built; the number of the process stands behind.
@@ -74,12 +69,17 @@ impl KeepingFacts<'_> {
     /// # Errors
     /// When the store cannot be written.
     pub fn finish(self) -> Result<(), StoreError> {
-        let transaction = self.store.connection().unchecked_transaction()?;
+        let database = &self.store.database;
+        let transaction = database.begin()?;
         let (run, profile) = (self.key.run, &self.key.profile);
-        transaction.execute("delete from facts where run_id = $1 and profile = $2", params![run, profile])?;
+        if !database.is_file() {
+            // Of two who have computed the same the second replaces what the first has kept, and does not collide with it.
+            database.each("select 1 from runs where id = $1 for update", values![run], |_| Ok(()))?;
+        }
+        database.execute("delete from facts where run_id = $1 and profile = $2", values![run, profile])?;
         let sql = "update facts set profile = $1 where run_id = $2 and profile = $3";
-        transaction.execute(sql, params![profile, run, self.building.profile])?;
-        Ok(transaction.commit()?)
+        database.execute(sql, values![profile, run, &self.building.profile])?;
+        transaction.commit()
     }
 }
 
@@ -97,7 +97,7 @@ impl Store {
     /// When the store cannot be read.
     pub fn trial_count(&self, run: i64) -> Result<u64, StoreError> {
         let sql = "select count(*) from trials where run_id = $1";
-        Ok(self.connection().query_row(sql, [run], |row| row.get::<_, i64>(0))? as u64)
+        self.database.only(sql, values![run], |row| row.get(0))
     }
 
     /// Begins to keep facts of a run under one text profile. Nothing is locked until they are whole.
@@ -106,25 +106,59 @@ impl Store {
     /// When the store cannot be written.
     pub fn keep_facts(&self, key: FactsKey) -> Result<KeepingFacts<'_>, StoreError> {
         // What a killed process left behind goes first.
-        let mut select =
-            self.connection().prepare("select distinct profile from facts where run_id = $1 and profile like $2")?;
-        let left: Vec<String> = select
-            .query_map(params![key.run, format!("{BUILDING}%")], |row| row.get(0))?
-            .collect::<Result<_, _>>()?;
-        for profile in left {
-            let process = profile[BUILDING.len()..].split('/').next().unwrap_or_default();
-            if process == std::process::id().to_string() || !Path::new("/proc").join(process).exists() {
-                self.forget_facts(key.run, &profile)?;
-            }
+        for (run, profile, _) in self.half_built()?.into_iter().filter(|(run, ..)| *run == key.run) {
+            self.forget_facts(run, &profile)?;
         }
-        let profile = format!("{BUILDING}{}/{}", std::process::id(), key.profile);
+        let (builder, held) = self.builder()?;
+        let profile = format!("{BUILDING}{builder}/{}", key.profile);
         // A store that may only be read shows it here.
         self.forget_facts(key.run, &profile)?;
-        Ok(KeepingFacts { building: FactsKey { profile, ..key.clone() }, key, store: self })
+        Ok(KeepingFacts { building: FactsKey { profile, ..key.clone() }, key, store: self, _held: held })
     }
 
-    fn forget_facts(&self, run: i64, profile: &str) -> Result<(), StoreError> {
-        self.connection().execute("delete from facts where run_id = $1 and profile = $2", params![run, profile])?;
+    /// Facts whose builder is gone: run, profile and how many.
+    pub(crate) fn half_built(&self) -> Result<Vec<(i64, String, u64)>, StoreError> {
+        let sql = "select run_id, profile, count(*) from facts where profile like $1 group by run_id, profile order by run_id, profile";
+        let mut found = Vec::new();
+        for (run, profile, facts) in self.database.rows(sql, values![format!("{BUILDING}%")], |row| {
+            Ok((row.get::<i64>(0)?, row.get::<String>(1)?, row.get::<u64>(2)?))
+        })? {
+            if self.is_gone(profile[BUILDING.len()..].split('/').next().unwrap_or_default())? {
+                found.push((run, profile, facts));
+            }
+        }
+        Ok(found)
+    }
+
+    /// A name for who builds facts, and what holds it while they do. Of a file that is the process, which is looked for among those of this
+    /// machine; of a server a number that its connection holds a lock on, since who builds may be anywhere.
+    fn builder(&self) -> Result<(u32, Holds), StoreError> {
+        match &self.database {
+            Database::File(_) => Ok((std::process::id(), Holds::default())),
+            #[cfg(feature = "postgres")]
+            Database::Server(server) => loop {
+                // Above the numbers of runs.
+                let number = (1 << 30) | (random() >> 2);
+                if server.lock(number.into())? {
+                    let held = crate::lock::Held::new(std::sync::Arc::clone(server), number.into());
+                    return Ok((number, Some(held)));
+                }
+            },
+        }
+    }
+
+    fn is_gone(&self, builder: &str) -> Result<bool, StoreError> {
+        match &self.database {
+            Database::File(_) => {
+                Ok(builder == std::process::id().to_string() || !Path::new("/proc").join(builder).exists())
+            }
+            #[cfg(feature = "postgres")]
+            Database::Server(server) => Ok(!server.is_locked(builder.parse().unwrap_or_default())?),
+        }
+    }
+
+    pub(crate) fn forget_facts(&self, run: i64, profile: &str) -> Result<(), StoreError> {
+        self.database.execute("delete from facts where run_id = $1 and profile = $2", values![run, profile])?;
         Ok(())
     }
 
@@ -133,8 +167,13 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn keep_fact(&self, key: &FactsKey, fact: &KeptFact) -> Result<(), StoreError> {
-        let mut insert = self.connection().prepare_cached(INSERT)?;
-        insert.execute(row!(key, fact))?;
+        let sql = "insert into facts (run_id, profile, version, trials, variant, fact, record)
+             values ($1, $2, $3, $4, $5, $6, $7)
+             on conflict (run_id, profile, variant, fact)
+             do update set version = excluded.version, trials = excluded.trials, record = excluded.record";
+        let (profile, record) = (&key.profile, fact.record.as_slice());
+        self.database
+            .execute(sql, values![key.run, profile, key.version, key.trials, fact.variant, &fact.fact, record])?;
         Ok(())
     }
 
@@ -143,14 +182,10 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn kept_fact(&self, key: &FactsKey, variant: usize, fact: &str) -> Result<Option<Vec<u8>>, StoreError> {
-        let mut select = self.connection().prepare_cached(
-            "select record from facts where run_id = $1 and profile = $2 and version = $3 and trials = $4
-             and variant = $5 and fact = $6",
-        )?;
-        let (trials, variant) = (key.trials as i64, variant as i64);
-        let found =
-            select.query_row(params![key.run, key.profile, key.version, trials, variant, fact], |row| row.get(0));
-        Ok(found.optional()?)
+        let sql = "select record from facts where run_id = $1 and profile = $2 and version = $3 and trials = $4
+             and variant = $5 and fact = $6";
+        let key = values![key.run, &key.profile, key.version, key.trials, variant, fact];
+        self.database.first(sql, key, |row| row.get(0))
     }
 
     /// Keeps what the clips of a corpus share.
@@ -158,8 +193,9 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn keep_sheet(&self, corpus_checksum: &str, version: u32, record: &[u8]) -> Result<(), StoreError> {
-        let sql = "insert or replace into sheets (corpus_checksum, version, record) values ($1, $2, $3)";
-        self.connection().execute(sql, params![corpus_checksum, version, record])?;
+        let sql = "insert into sheets (corpus_checksum, version, record) values ($1, $2, $3)
+             on conflict (corpus_checksum) do update set version = excluded.version, record = excluded.record";
+        self.database.execute(sql, values![corpus_checksum, version, record])?;
         Ok(())
     }
 
@@ -169,7 +205,6 @@ impl Store {
     /// When the store cannot be read.
     pub fn kept_sheet(&self, corpus_checksum: &str, version: u32) -> Result<Option<Vec<u8>>, StoreError> {
         let sql = "select record from sheets where corpus_checksum = $1 and version = $2";
-        let found = self.connection().query_row(sql, params![corpus_checksum, version], |row| row.get(0));
-        Ok(found.optional()?)
+        self.database.first(sql, values![corpus_checksum, version], |row| row.get(0))
     }
 }

@@ -1,6 +1,9 @@
-//! Where runs are kept: every trial in one embedded database, each written in a transaction of its own.
+//! Where runs are kept: every trial in one database, embedded or a team's, each written in a transaction of its own.
 
 mod audio_files;
+mod check;
+mod copy;
+mod database;
 mod error;
 mod kept;
 mod listed;
@@ -14,12 +17,17 @@ mod tidy;
 mod trials;
 
 pub use audio_files::AudioFiles;
+pub use check::Checked;
+pub use copy::CopiedRun;
 pub use error::StoreError;
 pub use kept::{FactsKey, KeepingFacts, KeptFact};
 pub use listed::ListedRun;
 pub use lock::RunLock;
 pub use records::{Busy, LeftOut, Machine, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
 pub use runs::RunRef;
-pub use store::Store;
+#[cfg(feature = "postgres")]
+pub use store::ServerPlace;
+pub use store::{Store, StorePlace};
 pub use studies::{Study, StudyKind};
+pub use tidy::{Pruned, Pruning};
 pub use trials::{Spoken, StoredTrial};

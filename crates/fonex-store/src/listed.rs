@@ -1,8 +1,11 @@
 //! The list of runs: of each no more than its line needs, so that thousands are listed at once.
 
+use std::borrow::Cow;
+
 use fonex_core::Outcome;
 use serde::{Deserialize, Serialize};
 
+use crate::database::values;
 use crate::runs::read_state;
 use crate::{RunState, Store, StoreError};
 
@@ -35,6 +38,13 @@ pub(crate) struct Listed {
     outcomes: Vec<(Outcome, u64)>,
 }
 
+impl Listed {
+    /// Timed trials that have an outcome.
+    pub(crate) fn trials(&self) -> u64 {
+        self.outcomes.iter().map(|(_, trials)| trials).sum()
+    }
+}
+
 /// What is read of a run's record.
 #[derive(Deserialize)]
 struct Short {
@@ -54,25 +64,33 @@ impl Store {
     /// When the store cannot be read.
     pub fn listed_runs(&self) -> Result<Vec<ListedRun>, StoreError> {
         let sql = "select id, label, plan, started_at, state, listed from runs order by id";
-        let mut select = self.connection().prepare(sql)?;
-        let rows = select.query_and_then([], |row| {
-            let id = row.get(0)?;
-            let Listed { planned, variants, outcomes } =
-                match row.get_ref(5)?.as_str_or_null().map_err(rusqlite::Error::from)? {
-                    Some(listed) => serde_json::from_str(listed)?,
-                    // Its trials are still coming.
-                    None => self.listed_now(id)?,
-                };
-            let (label, plan, started_at, state) = (row.get(1)?, row.get(2)?, row.get(3)?, read_state(row, 4)?);
-            Ok(ListedRun { id, label, plan, started_at, state, planned, variants, outcomes })
+        let rows = self.database.rows(sql, &[], |row| {
+            let listed: Option<Listed> =
+                row.get::<Option<Cow<'_, str>>>(5)?.map(|listed| serde_json::from_str(&listed)).transpose()?;
+            let run = ListedRun {
+                id: row.get(0)?,
+                label: row.get(1)?,
+                plan: row.get(2)?,
+                started_at: row.get(3)?,
+                state: read_state(row, 4)?,
+                planned: 0,
+                variants: Vec::new(),
+                outcomes: Vec::new(),
+            };
+            Ok((run, listed))
         })?;
-        rows.collect()
+        let whole = |(run, listed): (ListedRun, Option<Listed>)| {
+            // Where nothing was put down its trials are still coming.
+            let Listed { planned, variants, outcomes } = listed.map_or_else(|| self.listed_now(run.id), Ok)?;
+            Ok(ListedRun { planned, variants, outcomes, ..run })
+        };
+        rows.into_iter().map(whole).collect()
     }
 
     /// What is to be said of a run now.
     pub(crate) fn listed_now(&self, run: i64) -> Result<Listed, StoreError> {
-        let mut select = self.connection().prepare_cached("select record from runs where id = $1")?;
-        let record: String = select.query_row([run], |row| row.get(0))?;
+        let sql = "select record from runs where id = $1";
+        let record: String = self.database.only(sql, values![run], |row| row.get(0))?;
         let Short { planned, variants } = serde_json::from_str(&record)?;
         let variants = variants.into_iter().map(|variant| variant.name).collect();
         Ok(Listed { planned, variants, outcomes: self.outcomes(run)? })

@@ -6,13 +6,41 @@ use std::io;
 use std::os::fd::AsRawFd;
 use std::path::PathBuf;
 
+use crate::database::Database;
 use crate::{Store, StoreError};
 
-/// A byte of the store's lock file, held by this process; ends with the process, however that ends.
-///
-/// One file serves all runs, a byte each, and nobody removes it: a lock on a file that somebody else has removed would hold nothing.
-#[derive(Debug)]
-pub struct RunLock(#[expect(dead_code, reason = "the lock lives as long as the open file")] File);
+/// A run, held by this process; ends with the process, however that ends.
+pub struct RunLock(#[expect(dead_code, reason = "the lock lives as long as what holds it")] Holding);
+
+enum Holding {
+    /// A byte of the store's lock file. One file serves all runs, a byte each, and nobody removes it: a lock on a file that somebody else has
+    /// removed would hold nothing.
+    Byte(#[expect(dead_code, reason = "the lock lives as long as the open file")] File),
+    /// A lock of the connection to a server.
+    #[cfg(feature = "postgres")]
+    Number(#[expect(dead_code, reason = "dropping it lets the lock go")] Held),
+}
+
+/// A lock of the connection to a server, which lets it go when this is dropped.
+#[cfg(feature = "postgres")]
+pub(crate) struct Held {
+    server: std::sync::Arc<crate::database::Server>,
+    number: i64,
+}
+
+#[cfg(feature = "postgres")]
+impl Held {
+    pub(crate) const fn new(server: std::sync::Arc<crate::database::Server>, number: i64) -> Self {
+        Self { server, number }
+    }
+}
+
+#[cfg(feature = "postgres")]
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.server.unlock(self.number);
+    }
+}
 
 /// The byte that is held while it is decided which run is executed. Runs are numbered from 1.
 const DECIDING: i64 = 0;
@@ -50,9 +78,18 @@ impl Store {
     /// # Errors
     /// When the lock file cannot be used.
     pub fn decide(&self) -> Result<RunLock, StoreError> {
-        let file = self.lock_file()?;
-        lock_byte(&file, DECIDING, true)?;
-        Ok(RunLock(file))
+        match &self.database {
+            Database::File(_) => {
+                let file = self.lock_file()?;
+                lock_byte(&file, DECIDING, true)?;
+                Ok(RunLock(Holding::Byte(file)))
+            }
+            #[cfg(feature = "postgres")]
+            Database::Server(server) => {
+                server.wait_for(DECIDING)?;
+                Ok(RunLock(Holding::Number(Held::new(std::sync::Arc::clone(server), DECIDING))))
+            }
+        }
     }
 
     /// Takes a run for this process alone.
@@ -60,13 +97,31 @@ impl Store {
     /// # Errors
     /// [`StoreError::Busy`] when another process has it.
     pub fn lock(&self, run: i64) -> Result<RunLock, StoreError> {
-        let file = self.lock_file()?;
-        if lock_byte(&file, run, false)? { Ok(RunLock(file)) } else { Err(StoreError::Busy(run)) }
+        match &self.database {
+            Database::File(_) => {
+                let file = self.lock_file()?;
+                if lock_byte(&file, run, false)? {
+                    Ok(RunLock(Holding::Byte(file)))
+                } else {
+                    Err(StoreError::Busy(run))
+                }
+            }
+            #[cfg(feature = "postgres")]
+            Database::Server(server) if server.lock(run)? => {
+                Ok(RunLock(Holding::Number(Held::new(std::sync::Arc::clone(server), run))))
+            }
+            #[cfg(feature = "postgres")]
+            Database::Server(_) => Err(StoreError::Busy(run)),
+        }
     }
 
     /// Whether some process executes a run at this moment; it is not disturbed. False where that cannot be told.
     #[must_use]
     pub fn is_executed(&self, run: i64) -> bool {
+        #[cfg(feature = "postgres")]
+        if let Database::Server(server) = &self.database {
+            return server.is_locked(run).unwrap_or(false);
+        }
         let Ok(file) = File::open(self.folder().join("runs.lock")) else { return false };
         // SAFETY: all of it is numbers, for which zeros are values.
         let mut range: libc::flock = unsafe { std::mem::zeroed() };

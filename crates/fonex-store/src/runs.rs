@@ -1,9 +1,11 @@
 //! Runs with their variants and labels: recorded, found, finished.
 
+use std::borrow::Cow;
+
 use fonex_core::Clip;
-use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 
+use crate::database::{Row, Value, values};
 use crate::{Busy, LeftOut, Machine, NewRun, Run, RunState, Store, StoreError, TrialRecord, Variant};
 
 /// Which run is meant.
@@ -34,6 +36,9 @@ struct RunRest {
     left_out: Vec<LeftOut>,
 }
 
+/// Trials or labels that are written or read in one go.
+const ROUND: usize = 512;
+
 const RUN_COLUMNS: &str = "id, label, plan, state, started_at, finished_at, corpus_checksum, record";
 impl Store {
     /// Records a new run with its labels, all or nothing. Gives its number.
@@ -41,7 +46,7 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn create_run(&mut self, run: &NewRun) -> Result<i64, StoreError> {
-        let transaction = self.connection().unchecked_transaction()?;
+        let transaction = self.database.begin()?;
         let id = self.insert_run(run)?;
         transaction.commit()?;
         Ok(id)
@@ -57,15 +62,25 @@ impl Store {
         finished_at: Option<&str>,
         mut next: impl FnMut() -> Result<Option<TrialRecord>, E>,
     ) -> Result<i64, E> {
-        let transaction = self.connection().unchecked_transaction().map_err(StoreError::from)?;
+        let transaction = self.database.begin()?;
         let id = self.insert_run(run)?;
-        while let Some(trial) = next()? {
-            self.save_trial(id, &trial)?;
+        let mut round = Vec::with_capacity(ROUND);
+        loop {
+            let trial = next()?;
+            let last = trial.is_none();
+            round.extend(trial);
+            if last || round.len() == ROUND {
+                self.save_trials(id, &round)?;
+                round.clear();
+            }
+            if last {
+                break;
+            }
         }
         if let Some(finished_at) = finished_at {
             self.finish_run(id, finished_at)?;
         }
-        transaction.commit().map_err(StoreError::from)?;
+        transaction.commit()?;
         Ok(id)
     }
 
@@ -84,25 +99,25 @@ impl Store {
             variants: run.variants.clone(),
             left_out: run.left_out.clone(),
         };
-        self.connection().execute(
+        let id = self.inserted(
             "insert into runs (label, plan, state, started_at, fingerprint, corpus_checksum, record)
              values ($1, $2, 'unfinished', $3, $4, $5, $6)",
-            params![
-                run.label,
-                run.plan,
-                run.started_at,
-                run.fingerprint,
-                run.corpus_checksum,
+            values![
+                run.label.as_ref(),
+                &run.plan,
+                &run.started_at,
+                &run.fingerprint,
+                &run.corpus_checksum,
                 serde_json::to_string(&rest)?
             ],
         )?;
-        let id = self.connection().last_insert_rowid();
-        let mut insert = self.connection().prepare(
-            "insert into clips (corpus_checksum, ordinal, clip_id, record) values ($1, $2, $3, $4)
-             on conflict do nothing",
-        )?;
-        for (ordinal, clip) in (0_i64..).zip(&run.clips) {
-            insert.execute(params![run.corpus_checksum, ordinal, clip.id, serde_json::to_string(clip)?])?;
+        for (round, clips) in (0_usize..).zip(run.clips.chunks(ROUND)) {
+            let row = |(place, clip): (usize, &Clip)| -> Result<Vec<Value<'_>>, StoreError> {
+                let ordinal = round * ROUND + place;
+                Ok(values![&run.corpus_checksum, ordinal, clip.id.clone(), serde_json::to_string(clip)?].to_vec())
+            };
+            let rows = clips.iter().enumerate().map(row).collect::<Result<Vec<_>, _>>()?;
+            self.database.insert_all("clips (corpus_checksum, ordinal, clip_id, record)", &rows)?;
         }
         Ok(id)
     }
@@ -129,11 +144,11 @@ impl Store {
 
     fn change_rest(&self, run: i64, change: impl FnOnce(&mut RunRest)) -> Result<(), StoreError> {
         let sql = "select record from runs where id = $1";
-        let record: String = self.connection().query_row(sql, [run], |row| row.get(0))?;
+        let record: String = self.database.only(sql, values![run], |row| row.get(0))?;
         let mut rest: RunRest = serde_json::from_str(&record)?;
         change(&mut rest);
         let record = serde_json::to_string(&rest)?;
-        self.connection().execute("update runs set record = $1 where id = $2", params![record, run])?;
+        self.database.execute("update runs set record = $1 where id = $2", values![record, run])?;
         Ok(())
     }
 
@@ -143,9 +158,9 @@ impl Store {
     /// When the store cannot be read or written.
     pub fn finish_run(&self, run: i64, finished_at: &str) -> Result<(), StoreError> {
         let listed = serde_json::to_string(&self.listed_now(run)?)?;
-        self.connection().execute(
+        self.database.execute(
             "update runs set state = 'finished', finished_at = $1, listed = $2 where id = $3",
-            params![finished_at, listed, run],
+            values![finished_at, listed, run],
         )?;
         Ok(())
     }
@@ -155,13 +170,10 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn unfinished(&self, fingerprint: &str, label: Option<&str>) -> Result<Option<i64>, StoreError> {
-        let found = self.connection().query_row(
-            "select id from runs where state = 'unfinished' and fingerprint = $1 and label is $2
-             order by id desc limit 1",
-            params![fingerprint, label],
-            |row| row.get(0),
-        );
-        Ok(found.optional()?)
+        let sql =
+            "select id from runs where state = 'unfinished' and fingerprint = $1 and label is not distinct from $2
+             order by id desc limit 1";
+        self.database.first(sql, values![fingerprint, label], |row| row.get(0))
     }
 
     /// Every run, oldest first.
@@ -169,9 +181,7 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn runs(&self) -> Result<Vec<Run>, StoreError> {
-        let mut select = self.connection().prepare(&format!("select {RUN_COLUMNS} from runs order by id"))?;
-        let rows = select.query_and_then([], read_run)?;
-        rows.collect()
+        self.database.rows(&format!("select {RUN_COLUMNS} from runs order by id"), &[], read_run)
     }
 
     /// One run.
@@ -181,13 +191,11 @@ impl Store {
     pub fn run(&self, which: &RunRef) -> Result<Option<Run>, StoreError> {
         let select = |condition: &str| format!("select {RUN_COLUMNS} from runs {condition} order by id desc limit 1");
         let (sql, value) = match which {
-            RunRef::Last => (select("where $1 is null"), None),
-            RunRef::Number(id) => (select("where id = cast($1 as bigint)"), Some(id.to_string())),
+            RunRef::Last => (select("where cast($1 as text) is null"), None),
+            RunRef::Number(id) => (select("where id = cast(cast($1 as text) as bigint)"), Some(id.to_string())),
             RunRef::Label(label) => (select("where label = $1"), Some(label.clone())),
         };
-        let mut select = self.connection().prepare(&sql)?;
-        let mut rows = select.query_and_then([value], read_run)?;
-        rows.next().transpose()
+        self.database.first(&sql, values![value], read_run)
     }
 
     /// The runs with a label, newest first.
@@ -196,8 +204,7 @@ impl Store {
     /// When the store cannot be read.
     pub fn labelled(&self, label: &str) -> Result<Vec<Run>, StoreError> {
         let sql = format!("select {RUN_COLUMNS} from runs where label = $1 order by id desc");
-        let mut select = self.connection().prepare(&sql)?;
-        select.query_and_then([label], read_run)?.collect()
+        self.database.rows(&sql, values![label], read_run)
     }
 
     /// The labels of a run's corpus, in corpus order.
@@ -205,12 +212,9 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn clips(&self, corpus_checksum: &str) -> Result<Vec<Clip>, StoreError> {
-        let mut select =
-            self.connection().prepare("select record from clips where corpus_checksum = $1 order by ordinal")?;
-        let rows = select.query_and_then([corpus_checksum], |row| {
-            Ok(serde_json::from_str(row.get_ref(0)?.as_str().map_err(rusqlite::Error::from)?)?)
-        })?;
-        rows.collect()
+        let sql = "select record from clips where corpus_checksum = $1 order by ordinal";
+        self.database
+            .rows(sql, values![corpus_checksum], |row| Ok(serde_json::from_str(&row.get::<Cow<'_, str>>(0)?)?))
     }
 
     /// Whether some label of a corpus has markup for voices. Reads the labels without taking them into memory.
@@ -218,9 +222,8 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn has_markup(&self, corpus_checksum: &str) -> Result<bool, StoreError> {
-        let sql = "select 1 from clips where corpus_checksum = $1 and instr(record, '\"ssml\":') > 0 limit 1";
-        let found = self.connection().query_row(sql, [corpus_checksum], |_| Ok(()));
-        Ok(found.optional()?.is_some())
+        let sql = "select 1 from clips where corpus_checksum = $1 and record like '%\"ssml\":%' limit 1";
+        Ok(self.database.first(sql, values![corpus_checksum], |_| Ok(()))?.is_some())
     }
 
     /// Calls `with` for the id of every label of a run's corpus, in corpus order, and the label as it lies in the store.
@@ -232,12 +235,15 @@ impl Store {
         corpus_checksum: &str,
         mut with: impl FnMut(&str, &str) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
-        let sql = "select clip_id, record from clips where corpus_checksum = $1 order by ordinal";
-        let mut select = self.connection().prepare(sql)?;
-        let mut rows = select.query([corpus_checksum])?;
-        while let Some(row) = rows.next()? {
-            let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
-            with(text(0)?, text(1)?)?;
+        let sql = "select clip_id, record, ordinal from clips where corpus_checksum = $1 and ordinal > $2
+             order by ordinal limit $3";
+        let (mut place, mut found) = (-1_i64, ROUND);
+        while found == ROUND {
+            found = 0;
+            self.database.each(sql, values![corpus_checksum, place, ROUND], |row| {
+                (found, place) = (found + 1, row.get(2)?);
+                with(&row.get::<Cow<'_, str>>(0)?, &row.get::<Cow<'_, str>>(1)?)
+            })?;
         }
         Ok(())
     }
@@ -254,13 +260,11 @@ impl Store {
         mut with: impl FnMut(u32, &str, &str),
     ) -> Result<(), StoreError> {
         let sql = "select clip_id, record from clips where corpus_checksum = $1 and ordinal = $2";
-        let mut select = self.connection().prepare_cached(sql)?;
         for place in places {
-            let mut rows = select.query(params![corpus_checksum, place])?;
-            if let Some(row) = rows.next()? {
-                let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);
-                with(place, text(0)?, text(1)?);
-            }
+            self.database.each(sql, values![corpus_checksum, place], |row| {
+                with(place, &row.get::<Cow<'_, str>>(0)?, &row.get::<Cow<'_, str>>(1)?);
+                Ok(())
+            })?;
         }
         Ok(())
     }
@@ -271,11 +275,8 @@ impl Store {
     /// When the store cannot be read.
     pub fn clip_named(&self, corpus_checksum: &str, id: &str) -> Result<Option<Clip>, StoreError> {
         let sql = "select record from clips where corpus_checksum = $1 and clip_id = $2 order by ordinal limit 1";
-        let mut select = self.connection().prepare_cached(sql)?;
-        let mut rows = select.query([corpus_checksum, id])?;
-        let Some(row) = rows.next()? else { return Ok(None) };
-        let record = row.get_ref(0)?.as_str().map_err(rusqlite::Error::from)?;
-        Ok(Some(serde_json::from_str(record)?))
+        self.database
+            .first(sql, values![corpus_checksum, id], |row| Ok(serde_json::from_str(&row.get::<Cow<'_, str>>(0)?)?))
     }
 
     /// The label at a place of a run's corpus.
@@ -297,7 +298,7 @@ impl Store {
     pub fn check_variants(&self, run: i64, known: usize) -> Result<(), StoreError> {
         for bound in ["min", "max"] {
             let sql = format!("select {bound}(variant) from trials where run_id = $1");
-            let variant: Option<i64> = self.connection().query_row(&sql, [run], |row| row.get(0))?;
+            let variant: Option<i64> = self.database.only(&sql, values![run], |row| row.get(0))?;
             if let Some(variant) = variant.filter(|variant| !(0..known as i64).contains(variant)) {
                 return Err(StoreError::Damaged { run, variant, known });
             }
@@ -307,12 +308,12 @@ impl Store {
 }
 
 pub(crate) fn read_state(row: &Row<'_>, column: usize) -> Result<RunState, StoreError> {
-    let finished = row.get_ref(column)?.as_str().map_err(rusqlite::Error::from)? == "finished";
+    let finished = row.get::<Cow<'_, str>>(column)? == "finished";
     Ok(if finished { RunState::Finished } else { RunState::Unfinished })
 }
 
 fn read_run(row: &Row<'_>) -> Result<Run, StoreError> {
-    let rest: RunRest = serde_json::from_str(row.get_ref(7)?.as_str().map_err(rusqlite::Error::from)?)?;
+    let rest: RunRest = serde_json::from_str(&row.get::<Cow<'_, str>>(7)?)?;
     Ok(Run {
         id: row.get(0)?,
         label: row.get(1)?,

@@ -3,6 +3,8 @@
 use rusqlite::Connection;
 
 use crate::StoreError;
+#[cfg(feature = "postgres")]
+use crate::database::{Database, Server, values};
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
 const STEPS: [&str; 8] = [
@@ -123,4 +125,67 @@ pub(crate) fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
     transaction.pragma_update(None, "user_version", VERSION)?;
     transaction.commit()?;
     Ok(())
+}
+
+/// The tables on a server, at the version with which servers began. A step that is added to [`STEPS`] gets its twin in [`SERVER_STEPS`].
+#[cfg(feature = "postgres")]
+const SERVER: (u32, &str) = (8, include_str!("schema/server.sql"));
+
+/// One step a version behind that of [`SERVER`].
+#[cfg(feature = "postgres")]
+const SERVER_STEPS: [&str; STEPS.len() - 8] = [];
+
+/// Brings the store on a server up to date, all steps in one transaction; refuses one that a newer program wrote. Where nothing is to be
+/// done nothing is written, so that a user who may only look can open it.
+#[cfg(feature = "postgres")]
+pub(crate) fn migrate_server(database: &Database, server: &Server, make: bool) -> Result<(), StoreError> {
+    let found = server_version(database)?;
+    if found == VERSION {
+        return Ok(());
+    }
+    if found > VERSION {
+        return Err(StoreError::Newer { found, known: VERSION });
+    }
+    if found == 0 && !make {
+        return Err(StoreError::Empty);
+    }
+    let transaction = database.begin()?;
+    let migrated = (|| {
+        // Another process may be migrating: who comes second finds it done.
+        database
+            .each("select pg_advisory_xact_lock(hashtext('fonex'), hashtext(current_schema()))", &[], |_| Ok(()))?;
+        let found = server_version(database)?;
+        if found > 0 && found < SERVER.0 {
+            return Err(StoreError::NoRow);
+        }
+        if found == 0 {
+            server.batch(SERVER.1)?;
+        }
+        for step in SERVER_STEPS.iter().skip(found.saturating_sub(SERVER.0) as usize) {
+            server.batch(step)?;
+        }
+        if found < VERSION {
+            database.execute("update fonex_store set version = $1", values![VERSION])?;
+        }
+        Ok(())
+    })();
+    match migrated {
+        Ok(()) => transaction.commit(),
+        Err(StoreError::NotAllowed { .. }) if found > 0 => Err(StoreError::Older { found, known: VERSION }),
+        Err(error) => Err(error),
+    }
+}
+
+/// The version of the store on a server, 0 where there is none.
+#[cfg(feature = "postgres")]
+fn server_version(database: &Database) -> Result<u32, StoreError> {
+    let there = database.only(
+        "select count(*) from pg_tables where schemaname = current_schema() and tablename = 'fonex_store'",
+        &[],
+        |row| row.get::<u64>(0),
+    )?;
+    if there == 0 {
+        return Ok(0);
+    }
+    database.only("select version from fonex_store", &[], |row| row.get(0))
 }

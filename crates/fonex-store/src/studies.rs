@@ -1,9 +1,11 @@
 //! Measurements that are no runs of trials: load put on an engine, turns of a conversation.
 
-use rusqlite::{OptionalExtension, Row, params};
+use std::borrow::Cow;
+
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use crate::database::{Row, values};
 use crate::{Machine, Store, StoreError};
 
 /// What a study measured.
@@ -52,8 +54,7 @@ impl Store {
     /// When the store cannot be written.
     pub fn add_study(&self, study: &Study) -> Result<i64, StoreError> {
         let sql = "insert into studies (kind, record) values ($1, $2)";
-        self.connection().execute(sql, params![study.kind.as_str(), serde_json::to_string(study)?])?;
-        Ok(self.connection().last_insert_rowid())
+        self.inserted(sql, values![study.kind.as_str(), serde_json::to_string(study)?])
     }
 
     /// Every study with its number, oldest first.
@@ -61,9 +62,7 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn studies(&self) -> Result<Vec<(i64, Study)>, StoreError> {
-        let mut select = self.connection().prepare("select id, record from studies order by id")?;
-        let rows = select.query_and_then([], read)?;
-        rows.collect()
+        self.database.rows("select id, record from studies order by id", &[], read)
     }
 
     /// The study of a kind with this number, or the newest.
@@ -71,14 +70,12 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn study(&self, kind: StudyKind, id: Option<i64>) -> Result<Option<(i64, Study)>, StoreError> {
-        let sql =
-            "select id, record from studies where kind = $1 and ($2 is null or id = $2) order by id desc limit 1";
-        let found = self.connection().query_row(sql, params![kind.as_str(), id], |row| Ok(read(row)));
-        found.optional()?.transpose()
+        let sql = "select id, record from studies where kind = $1 and (cast($2 as bigint) is null or id = $2)
+             order by id desc limit 1";
+        self.database.first(sql, values![kind.as_str(), id], read)
     }
 }
 
 fn read(row: &Row<'_>) -> Result<(i64, Study), StoreError> {
-    let record = row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?;
-    Ok((row.get(0)?, serde_json::from_str(record)?))
+    Ok((row.get(0)?, serde_json::from_str(&row.get::<Cow<'_, str>>(1)?)?))
 }

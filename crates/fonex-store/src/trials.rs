@@ -1,17 +1,20 @@
 //! Trials of a run: written as they end, read in the order that is asked for.
 
+use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use fonex_core::Outcome;
 use fonex_core::cost::Usage;
 use fonex_core::latency::Traffic;
-use rusqlite::{Row, params};
 
+use crate::database::{Row, Value, values};
 use crate::{Store, StoreError, TrialKey, TrialRecord};
 
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
                              peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used, speech";
 const COLUMNS_OF_TRIAL: usize = 20;
+/// Trials that are read in one go.
+const ROUND: usize = 512;
 
 impl Store {
     /// Writes one trial in a transaction of its own. A trial that is there already stays as it is; gives whether this
@@ -20,34 +23,22 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn save_trial(&self, run: i64, trial: &TrialRecord) -> Result<bool, StoreError> {
-        let mut insert = self.connection().prepare_cached(&format!(
-            "insert into trials (run_id, {TRIAL_COLUMNS})
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21) on conflict do nothing"
-        ))?;
-        let added = insert.execute(params![
-            run,
-            trial.key.variant as i64,
-            trial.key.clip_id,
-            trial.key.repeat,
-            trial.key.warm_up,
-            trial.outcome.as_str(),
-            trial.detail,
-            trial.started_ms,
-            trial.took_ms,
-            trial.audio_s,
-            trial.cpu_s,
-            trial.peak_memory_kib.map(|kib| kib as i64),
-            trial.heard.as_ref().map(serde_json::to_string).transpose()?,
-            trial.audio_file,
-            trial.measures.as_ref().map(serde_json::to_string).transpose()?,
-            trial.prepared,
-            trial.first_ms,
-            trial.replied,
-            if trial.traffic.is_empty() { None } else { Some(serde_json::to_string(&trial.traffic)?) },
-            trial.used.as_ref().map(serde_json::to_string).transpose()?,
-            trial.speech.as_ref().map(serde_json::to_string).transpose()?,
-        ])?;
-        Ok(added == 1)
+        if let Some(name) = &trial.audio_file {
+            self.share_audio(name)?;
+        }
+        let places: Vec<String> = (1..=COLUMNS_OF_TRIAL + 1).map(|place| format!("${place}")).collect();
+        let places = places.join(", ");
+        let sql = format!("insert into trials (run_id, {TRIAL_COLUMNS}) values ({places}) on conflict do nothing");
+        Ok(self.database.execute(&sql, &row(run, trial)?)? == 1)
+    }
+
+    /// Writes many trials, inside a transaction of the caller.
+    pub(crate) fn save_trials(&self, run: i64, trials: &[TrialRecord]) -> Result<(), StoreError> {
+        for name in trials.iter().filter_map(|trial| trial.audio_file.as_ref()) {
+            self.share_audio(name)?;
+        }
+        let rows = trials.iter().map(|trial| row(run, trial)).collect::<Result<Vec<_>, _>>()?;
+        self.database.insert_all(&format!("trials (run_id, {TRIAL_COLUMNS})"), &rows)
     }
 
     /// Every trial of a run, by variant, clip and repeat.
@@ -55,11 +46,10 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn trials(&self, run: i64) -> Result<Vec<TrialRecord>, StoreError> {
-        let mut select = self.connection().prepare(&format!(
+        let sql = format!(
             "select {TRIAL_COLUMNS} from trials where run_id = $1 order by variant, warm_up desc, repeat, clip_id"
-        ))?;
-        let rows = select.query_and_then([run], read_trial)?;
-        rows.collect()
+        );
+        self.database.rows(&sql, values![run], read_trial)
     }
 
     /// Calls `with` for every trial of a run, in the order they were stored.
@@ -67,13 +57,12 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn each_trial(&self, run: i64, mut with: impl FnMut(TrialRecord)) -> Result<(), StoreError> {
-        let sql = format!("select {TRIAL_COLUMNS} from trials where run_id = $1 order by rowid");
-        let mut select = self.connection().prepare(&sql)?;
-        let mut rows = select.query([run])?;
-        while let Some(row) = rows.next()? {
-            with(read_trial(row)?);
-        }
-        Ok(())
+        self.each_round(run, ROUND, |round| {
+            for trial in round {
+                with(trial.read()?);
+            }
+            Ok(())
+        })
     }
 
     /// Calls `with` for rounds of this many trials of a run, in the order they were stored, until it fails.
@@ -86,17 +75,17 @@ impl Store {
         size: usize,
         mut with: impl FnMut(Vec<StoredTrial>) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
-        let sql = format!("select {TRIAL_COLUMNS} from trials where run_id = $1 order by rowid");
-        let mut select = self.connection().prepare(&sql)?;
-        let mut rows = select.query([run])?;
-        let mut round = Vec::with_capacity(size);
-        while let Some(row) = rows.next()? {
-            round.push(stored_trial(row)?);
-            if round.len() == size {
-                with(std::mem::replace(&mut round, Vec::with_capacity(size)))?;
+        let mut place = i64::MIN;
+        loop {
+            let found = self.trials_after(run, place, size)?;
+            let Some((last, _)) = found.last() else { return Ok(()) };
+            place = *last;
+            let short = found.len() < size;
+            with(found.into_iter().map(|(_, trial)| trial).collect())?;
+            if short {
+                return Ok(());
             }
         }
-        if round.is_empty() { Ok(()) } else { with(round) }
     }
 
     /// The trials of a run that were stored after a place, at most `most`, each with its place, in the order they were stored.
@@ -107,11 +96,8 @@ impl Store {
         let sql = format!(
             "select {TRIAL_COLUMNS}, rowid from trials where run_id = $1 and rowid > $2 order by rowid limit $3"
         );
-        let mut select = self.connection().prepare_cached(&sql)?;
-        let rows = select.query_and_then(params![run, place, most as i64], |row| {
-            Ok((row.get(COLUMNS_OF_TRIAL)?, stored_trial(row)?))
-        })?;
-        rows.collect()
+        self.database
+            .rows(&sql, values![run, place, most], |row| Ok((row.get(COLUMNS_OF_TRIAL)?, stored_trial(row)?)))
     }
 
     /// The timed trials of one clip, by variant and repeat.
@@ -130,7 +116,7 @@ impl Store {
     pub fn repeats(&self, run: i64, variant: usize) -> Result<u32, StoreError> {
         let sql =
             "select coalesce(max(repeat), -1) + 1 from trials where run_id = $1 and variant = $2 and warm_up = 0";
-        Ok(self.connection().query_row(sql, params![run, variant as i64], |row| row.get(0))?)
+        self.database.only(sql, values![run, variant], |row| row.get(0))
     }
 
     /// The timed trials of one clip, of this many repeats, as they lie in the store.
@@ -145,16 +131,13 @@ impl Store {
         repeats: u32,
     ) -> Result<Vec<StoredTrial>, StoreError> {
         // All of the primary key's columns before the clip are given, so that nothing is searched.
-        let mut select = self.connection().prepare_cached(&format!(
+        let sql = format!(
             "select {TRIAL_COLUMNS} from trials
              where run_id = $1 and variant = $2 and warm_up = 0 and repeat = $3 and clip_id = $4"
-        ))?;
+        );
         let mut found = Vec::new();
         for repeat in 0..repeats {
-            let rows = select.query_and_then(params![run, variant as i64, repeat, clip_id], stored_trial)?;
-            for row in rows {
-                found.push(row?);
-            }
+            found.extend(self.database.first(&sql, values![run, variant, repeat, clip_id], stored_trial)?);
         }
         Ok(found)
     }
@@ -164,10 +147,8 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn done(&self, run: i64) -> Result<HashSet<TrialKey>, StoreError> {
-        let mut select =
-            self.connection().prepare("select variant, clip_id, repeat, warm_up from trials where run_id = $1")?;
-        let rows = select.query_and_then([run], |row| Ok(read_key(row)?))?;
-        rows.collect()
+        let sql = "select variant, clip_id, repeat, warm_up from trials where run_id = $1";
+        Ok(self.database.rows(sql, values![run], read_key)?.into_iter().collect())
     }
 
     /// What some variants of a run have spoken so far.
@@ -179,15 +160,13 @@ impl Store {
         run: i64,
         variants: impl Iterator<Item = usize>,
     ) -> Result<HashMap<TrialKey, Spoken>, StoreError> {
-        let mut select = self.connection().prepare(
-            "select variant, clip_id, repeat, warm_up, outcome, audio_file from trials where run_id = $1 and variant = $2",
-        )?;
+        let sql = "select variant, clip_id, repeat, warm_up, outcome, audio_file from trials where run_id = $1 and variant = $2";
         let mut spoken = HashMap::new();
         for variant in variants.collect::<BTreeSet<usize>>() {
-            let mut rows = select.query(params![run, variant as i64])?;
-            while let Some(row) = rows.next()? {
+            self.database.each(sql, values![run, variant], |row| {
                 spoken.insert(read_key(row)?, Spoken { outcome: read_outcome(row, 4)?, audio_file: row.get(5)? });
-            }
+                Ok(())
+            })?;
         }
         Ok(spoken)
     }
@@ -197,13 +176,9 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn used(&self, run: i64) -> Result<Vec<(usize, Usage)>, StoreError> {
-        let mut select =
-            self.connection().prepare("select variant, used from trials where run_id = $1 and used is not null")?;
-        let rows = select.query_and_then([run], |row| {
-            let used = serde_json::from_str(row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?)?;
-            Ok((row.get::<_, i64>(0)? as usize, used))
-        })?;
-        rows.collect()
+        let sql = "select variant, used from trials where run_id = $1 and used is not null";
+        self.database
+            .rows(sql, values![run], |row| Ok((row.get(0)?, serde_json::from_str(&row.get::<Cow<'_, str>>(1)?)?)))
     }
 
     /// Trials of a run by outcome, warm-up trials left out.
@@ -211,11 +186,8 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn outcomes(&self, run: i64) -> Result<Vec<(Outcome, u64)>, StoreError> {
-        let mut select = self.connection().prepare_cached(
-            "select outcome, count(*) from trials where run_id = $1 and warm_up = 0 group by outcome",
-        )?;
-        let rows = select.query_and_then([run], |row| Ok((read_outcome(row, 0)?, row.get::<_, i64>(1)? as u64)))?;
-        rows.collect()
+        let sql = "select outcome, count(*) from trials where run_id = $1 and warm_up = 0 group by outcome order by outcome";
+        self.database.rows(sql, values![run], |row| Ok((read_outcome(row, 0)?, row.get(1)?)))
     }
 }
 
@@ -228,20 +200,41 @@ pub struct Spoken {
     pub audio_file: Option<String>,
 }
 
-fn read_key(row: &Row<'_>) -> rusqlite::Result<TrialKey> {
-    Ok(TrialKey {
-        variant: row.get::<_, i64>(0)? as usize,
-        clip_id: row.get(1)?,
-        repeat: row.get(2)?,
-        warm_up: row.get(3)?,
-    })
+/// The values of a trial's row.
+fn row(run: i64, trial: &TrialRecord) -> Result<Vec<Value<'_>>, StoreError> {
+    let traffic = if trial.traffic.is_empty() { None } else { Some(serde_json::to_string(&trial.traffic)?) };
+    Ok(values![
+        run,
+        trial.key.variant,
+        &trial.key.clip_id,
+        trial.key.repeat,
+        trial.key.warm_up,
+        trial.outcome.as_str(),
+        trial.detail.as_ref(),
+        trial.started_ms,
+        trial.took_ms,
+        trial.audio_s,
+        trial.cpu_s,
+        trial.peak_memory_kib,
+        trial.heard.as_ref().map(serde_json::to_string).transpose()?,
+        trial.audio_file.as_ref(),
+        trial.measures.as_ref().map(serde_json::to_string).transpose()?,
+        trial.prepared.as_ref(),
+        trial.first_ms,
+        trial.replied.as_ref(),
+        traffic,
+        trial.used.as_ref().map(serde_json::to_string).transpose()?,
+        trial.speech.as_ref().map(serde_json::to_string).transpose()?,
+    ]
+    .to_vec())
 }
 
-fn read_outcome(row: &Row<'_>, column: usize) -> rusqlite::Result<Outcome> {
-    let word: String = row.get(column)?;
-    word.parse().map_err(|error| {
-        rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(error))
-    })
+fn read_key(row: &Row<'_>) -> Result<TrialKey, StoreError> {
+    Ok(TrialKey { variant: row.get(0)?, clip_id: row.get(1)?, repeat: row.get(2)?, warm_up: row.get(3)? })
+}
+
+fn read_outcome(row: &Row<'_>, column: usize) -> Result<Outcome, StoreError> {
+    row.get::<Cow<'_, str>>(column)?.parse().map_err(|_| StoreError::Cell { column, expected: "an outcome" })
 }
 
 /// A trial as its row lies in the store: what is kept as JSON is read later, on any thread.
@@ -257,6 +250,11 @@ impl StoredTrial {
     #[must_use]
     pub fn clip_id(&self) -> &str {
         &self.record.key.clip_id
+    }
+
+    /// Which trial it is.
+    pub(crate) const fn key(&self) -> &TrialKey {
+        &self.record.key
     }
 
     /// The trial.
@@ -292,7 +290,7 @@ fn stored_trial(row: &Row<'_>) -> Result<StoredTrial, StoreError> {
         took_ms: row.get(7)?,
         audio_s: row.get(8)?,
         cpu_s: row.get(9)?,
-        peak_memory_kib: row.get::<_, Option<i64>>(10)?.map(|kib| kib as u64),
+        peak_memory_kib: row.get(10)?,
         heard: None,
         audio_file: row.get(12)?,
         measures: None,

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use fonex_run::StoreChoice;
+
 use crate::commands::audio::AudioOptions;
 use crate::commands::captions::CaptionsCommand;
 use crate::commands::compare::CompareOptions;
@@ -26,6 +28,7 @@ use crate::commands::schema::SchemaOptions;
 use crate::commands::score::ScoreOptions;
 use crate::commands::show::ShowOptions;
 use crate::commands::standin::StandinCommand;
+use crate::commands::store::StoreCommand;
 use crate::commands::trend::TrendOptions;
 use crate::commands::try_engine::TryOptions;
 use crate::commands::turns::TurnsOptions;
@@ -102,6 +105,9 @@ pub enum Command {
     Measures(MeasuresOptions),
     /// List the stored runs
     Runs(RunsOptions),
+    /// Copy a store, check it, or delete what is no longer wanted
+    #[command(subcommand)]
+    Store(StoreCommand),
     /// Show one run in depth
     Show(ShowOptions),
     /// Compare variants or runs clip by clip: better, worse, or cannot tell
@@ -144,6 +150,16 @@ pub struct BenchArg {
     /// Bench file; runs are stored in .fonex in its folder
     #[arg(short, long, value_name = "FILE", default_value = "fonex.toml")]
     pub bench: PathBuf,
+    /// Another store: a folder, or postgres://USER@HOST/DATABASE [env: FONEX_STORE]
+    #[arg(long, value_name = "PLACE")]
+    pub store: Option<String>,
+}
+
+impl BenchArg {
+    /// Which store it means.
+    pub fn store(&self) -> StoreChoice {
+        StoreChoice { bench: self.bench.clone(), named: self.store.clone() }
+    }
 }
 
 /// In which form results are printed.

@@ -8,6 +8,7 @@ mod plan;
 mod profile;
 mod read;
 mod spans;
+mod store;
 mod sweep;
 
 use std::collections::{BTreeMap, HashMap};
@@ -21,14 +22,12 @@ use fonex_core::measures::OwnMeasure;
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
-use fonex_store::Store;
 
 pub use gate::Gate;
 pub use plan::{Budget, Plan, PlannedVariant, voice_condition};
 pub use profile::{profile_checksum, read_profile, read_toml};
 pub use read::{BenchFile, read_bench};
-
-use crate::RunError;
+pub use store::StoreChoice;
 
 /// A bench file, read and checked.
 pub struct Bench {
@@ -205,34 +204,4 @@ pub fn unknown<'n>(what: String, name: &str, known: impl IntoIterator<Item = &'n
 /// The folder of a bench file, also where it does not exist: the store can be read without it.
 fn folder_of(bench: &Path) -> &Path {
     bench.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
-}
-
-/// Opens the store beside a bench file to write to it, making it if need be.
-pub fn open_store(bench: &Path) -> Result<Store, RunError> {
-    Ok(Store::open(&folder_of(bench).join(".fonex"))?)
-}
-
-/// Opens the store beside a bench file to read from it; one that is not there is a mistake.
-pub fn existing_store(bench: &Path) -> Result<Store, RunError> {
-    Ok(Store::open_to_read(&existing_folder(bench)?)?)
-}
-
-/// Opens the store beside a bench file to change what is in it; one that is not there is a mistake.
-pub fn store_to_change(bench: &Path) -> Result<Store, RunError> {
-    Ok(Store::open(&existing_folder(bench)?)?)
-}
-
-/// Whether something was stored beside a bench file.
-#[must_use]
-pub fn has_store(bench: &Path) -> bool {
-    existing_folder(bench).is_ok()
-}
-
-fn existing_folder(bench: &Path) -> Result<PathBuf, RunError> {
-    let folder = folder_of(bench).join(".fonex");
-    if !folder.join("runs.db").is_file() {
-        let problem = Problem::new("there are no runs in this folder yet", Place::file(&folder));
-        return Err(problem.remedy("run a plan first (fonex run), or name the bench file with --bench").into());
-    }
-    Ok(folder)
 }

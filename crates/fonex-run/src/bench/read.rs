@@ -7,6 +7,7 @@ use fonex_core::material::Accepted;
 use fonex_core::text::TextProfile;
 use fonex_engines::EngineConfig;
 use fonex_formats::{Place, Problem, Problems, checksum, value_strict};
+use fonex_store::StorePlace;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 use toml::Table;
@@ -30,6 +31,8 @@ pub struct BenchFile {
     /// The program that plays sound, with its arguments; {file} stands for the sound.
     #[serde(default)]
     player: Vec<String>,
+    /// Where runs are stored: a folder relative to this file, or postgres://USER@HOST/DATABASE; .fonex where nothing is said.
+    store: Option<String>,
     /// The text profile: a shipped one by name, or a file.
     #[serde(default = "neutral")]
     text_profile: String,
@@ -109,6 +112,10 @@ fn check(
         .map_err(|error| vec![Problem::new(format!("a value cannot be used: {error}"), place.clone())])?;
     let file: BenchFile = value_strict(value, place.clone(), "", &[]).map_err(|problem| vec![problem])?;
     let mut problems = Vec::new();
+    if file.store.as_ref().is_some_and(|store| StorePlace::has_password(store)) {
+        let problem = Problem::new("the address of the store holds a password", place.clone().field("store"));
+        problems.push(problem.remedy("leave it out, and set PGPASSWORD in the environment or in .env"));
+    }
     let named = read_profile(&file.text_profile, folder_of(path), place.clone().field("text_profile"));
     let text_profile = named.unwrap_or_else(|problem| {
         problems.push(problem);

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use fonex_core::audio::Audio;
 use fonex_formats::audio::encode_wav;
-use fonex_run::{Bench, Execution, Interrupt, Progress, execute, forecast, open_store};
+use fonex_run::{Bench, Execution, Interrupt, Progress, StoreChoice, execute, forecast};
 use fonex_store::{RunRef, RunState, TrialRecord};
 
 use crate::Folder;
@@ -66,7 +66,7 @@ fn bench(folder: &Folder, plan: &str) -> Bench {
 }
 
 fn executed(bench: &Bench, label: Option<&str>, anew: bool) -> (Execution, [u64; 3]) {
-    let mut store = open_store(&bench.path).ok().unwrap();
+    let mut store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let watch = Counting::default();
     let plan = bench.plan(Some("p")).unwrap();
     let done = execute(bench, plan, label, anew, &mut store, &Interrupt::listen(), &watch);
@@ -81,7 +81,7 @@ fn every_trial_is_there_once_with_its_warm_up_apart() {
     // Three variants, six clips, three repeats; two warm-up trials of each variant.
     assert_eq!(counts, [60, 0, 60]);
     assert_eq!((done.resumed_with, done.failed, done.stopped), (0, 0, None));
-    let store = open_store(&bench.path).ok().unwrap();
+    let store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let run = store.run(&RunRef::Label("first".into())).unwrap().unwrap();
     assert_eq!((run.state, run.variants.len(), run.planned), (RunState::Finished, 3, 54));
     let trials = store.trials(run.id).unwrap();
@@ -108,7 +108,7 @@ fn a_budget_leaves_the_run_unfinished_and_a_larger_one_ends_it() {
     assert_eq!((later.run, later.resumed_with, counts), (done.run, 10, [24, 10, 5]));
     let (end, counts) = executed(&bench(&folder, &plan("")), None, false);
     assert_eq!((end.run, counts), (done.run, [24, 15, 9]));
-    let store = open_store(&bench(&folder, &plan("")).path).ok().unwrap();
+    let store = StoreChoice::beside(&bench(&folder, &plan("")).path).open().ok().unwrap();
     assert_eq!(store.run(&RunRef::Number(done.run)).unwrap().unwrap().state, RunState::Finished);
 }
 
@@ -138,7 +138,7 @@ fn the_forecast_is_what_is_used() {
     let plan = bench.plan(Some("p")).unwrap();
     let expected = forecast(&bench, plan, None, None).unwrap_or_else(|error| panic!("{error:?}"));
     let (done, _) = executed(&bench, None, false);
-    let store = open_store(&bench.path).ok().unwrap();
+    let store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let mut used = [fonex_core::cost::Usage::default(); 3];
     for (variant, usage) in store.used(done.run).unwrap() {
         used[variant] = used[variant].plus(usage);
@@ -194,7 +194,7 @@ fn recorded_results_need_no_audio_and_take_its_length_where_there_is_some() {
     let bench = folder.bench(&toml, &[]).unwrap_or_else(|problems| panic!("{problems:?}"));
     let (done, counts) = executed(&bench, None, false);
     assert_eq!((counts, done.left_out.len()), ([2, 0, 2], 0));
-    let store = open_store(&bench.path).ok().unwrap();
+    let store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let lengths: Vec<Option<f64>> = store.trials(done.run).unwrap().iter().map(|trial| trial.audio_s).collect();
     assert_eq!(lengths, [Some(2.0), None]);
     // One who listens needs it.

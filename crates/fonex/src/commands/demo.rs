@@ -13,7 +13,7 @@ use super::{compare, gate, panel, report, run, show, standin, trend};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
-use fonex_run::{existing_store, read_bench};
+use fonex_run::read_bench;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: fonex demo my-demo")]
@@ -34,9 +34,14 @@ const KEY: &str = "FONEX_DEMO_KEY";
 /// The weekly builds of the story; the last one made radio calls worse.
 const WEEKS: [&str; 6] = ["w41", "w42", "w43", "w44", "w45", "w46"];
 
+/// The demo keeps its runs in its folder, whichever store this machine uses otherwise.
+fn own_store(folder: &Path, bench: &str) -> BenchArg {
+    let store = folder.join(".fonex").to_string_lossy().into_owned();
+    BenchArg { bench: folder.join(bench), store: Some(store) }
+}
+
 pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
-    let demo =
-        DemoFolder { folder: options.folder.clone(), bench: BenchArg { bench: options.folder.join("fonex.toml") } };
+    let demo = DemoFolder { folder: options.folder.clone(), bench: own_store(&options.folder, "fonex.toml") };
     demo.lay_out()?;
     let folder = options.folder.display();
     output::print(&format!(
@@ -179,7 +184,7 @@ impl DemoFolder {
             commit: None,
             overrides: SERVED.iter().map(|engine| format!("engine.{engine}.settings.port={port}")).collect(),
             anew: false,
-            bench: BenchArg { bench: self.folder.join("services.toml") },
+            bench: own_store(&self.folder, "services.toml"),
             format: FormatArg { format: Format::Table },
         };
         Ok(run::run(&options)? == Code::Interrupted)
@@ -320,7 +325,7 @@ impl DemoFolder {
 
     /// Results as a file, so that `fonex score` has something to read.
     fn write_heard(&self) -> Result<(), Failure> {
-        let store = existing_store(&self.bench.bench)?;
+        let store = self.bench.store().existing()?;
         let path = self.folder.join("heard.jsonl");
         let mut lines = String::new();
         for trial in store.trials(1)?.into_iter().filter(|trial| trial.key.variant == 1 && !trial.key.warm_up) {

@@ -10,7 +10,6 @@ use clap::Args;
 use fonex_core::Clip;
 use fonex_core::text::Label;
 use fonex_formats::{Place, Problem, checksum, corpus_line, parse_strict, regular};
-use fonex_run::open_store;
 use fonex_store::{NewRun, Run, RunState, TrialRecord};
 use serde::Deserialize;
 
@@ -48,7 +47,7 @@ pub fn import(options: &ImportOptions) -> Result<Code, Failure> {
     let mut lines = Lines::open(&options.file)?;
     let head = lines.head()?;
     let clips = lines.clips(&head)?;
-    let store = open_store(&options.bench.bench)?;
+    let store = options.bench.store().open()?;
     let known = store.runs()?.into_iter().find(|run| same(run, &head.run));
     if let Some(known) = known.filter(|_| !options.again) {
         let problem =

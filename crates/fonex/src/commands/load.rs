@@ -7,7 +7,7 @@ use fonex_core::latency::{LoadForm, LoadReport, LoadStep};
 use fonex_core::measures::Unit;
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
-use fonex_run::{Interrupt, LoadSteps, LoadWatch, Loaded, existing_store, open_store, put_load, read_bench};
+use fonex_run::{Interrupt, LoadSteps, LoadWatch, Loaded, put_load, read_bench};
 use fonex_store::StudyKind;
 
 use super::studies::{find_study, keep_study};
@@ -48,7 +48,7 @@ pub struct LoadOptions {
 
 pub fn load(options: &LoadOptions) -> Result<Code, Failure> {
     if let Some(typed) = &options.study {
-        let store = existing_store(&options.bench.bench)?;
+        let store = options.bench.store().existing()?;
         print(&find_study::<Vec<LoadReport>>(&store, StudyKind::Load, typed)?.figures, options)?;
         return Ok(Code::Done);
     }
@@ -77,7 +77,7 @@ pub fn load(options: &LoadOptions) -> Result<Code, Failure> {
         output::caution(&format!("stopped during {variant} {}: that step is left out", named(form)));
     }
     if !reports.is_empty() {
-        let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Load, &reports)?;
+        let number = keep_study(&options.bench.store().open()?, StudyKind::Load, &reports)?;
         output::note(&format!("Kept as study {number}: fonex report RUN --load {number} puts it on a page."));
     }
     if !reports.is_empty() || !interrupt.flag().is_set() {

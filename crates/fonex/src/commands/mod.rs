@@ -28,6 +28,7 @@ pub mod score;
 pub mod show;
 mod sound;
 pub mod standin;
+pub mod store;
 mod studies;
 mod terms;
 pub mod trend;
@@ -41,7 +42,7 @@ use fonex_analysis::{RunView, VariantView, Wanted};
 use fonex_core::measures::tell_own;
 use fonex_core::text::TextProfile;
 use fonex_formats::{Place, regular};
-use fonex_run::{existing_store, read_bench, unknown};
+use fonex_run::{read_bench, unknown};
 use fonex_store::{Run, Store};
 
 use crate::cli::{BenchArg, Cli, Command};
@@ -75,6 +76,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Corpus { command } => corpus::corpus(&command),
         Command::Measures(options) => measures::measures(&options),
         Command::Runs(options) => runs::runs(&options),
+        Command::Store(command) => store::store(&command),
         Command::Show(options) => show::show(&options),
         Command::Compare(options) => compare::compare_runs(&options),
         Command::Gate(options) => gate::gate(&options),
@@ -110,7 +112,7 @@ fn tell_own_measures(bench: &BenchArg) {
 /// Opens the store beside a bench file to read from it, with the measures that the file defines.
 fn store_to_read(bench: &BenchArg) -> Result<Store, Failure> {
     tell_own_measures(bench);
-    Ok(existing_store(&bench.bench)?)
+    Ok(bench.store().existing()?)
 }
 
 /// Measures a stored run, and says which measures of one's own could not be computed.

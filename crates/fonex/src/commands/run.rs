@@ -12,7 +12,7 @@ use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
 use crate::failure::{Code, Failure};
 use fonex_core::measures::Unit;
-use fonex_run::{Bench, Plan, existing_store, open_store, read_bench};
+use fonex_run::{Bench, Plan, read_bench};
 use fonex_run::{Execution, Forecast, Interrupt, execute, forecast};
 
 use crate::output::{self, Cell, RunBar, Table, money, plural};
@@ -72,13 +72,13 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     let plan = bench.plan(options.plan.as_deref())?;
     if options.dry_run {
         // Looking must not make a store.
-        let store = existing_store(&options.bench.bench).ok().filter(|_| !options.anew);
+        let store = options.bench.store().existing().ok().filter(|_| !options.anew);
         let forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
         return dry_run(options, &forecast, &least_difference_of(&bench, plan)?);
     }
     bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
     tell_own(bench.own.clone());
-    let mut store = open_store(&options.bench.bench)?;
+    let mut store = options.bench.store().open()?;
     let execution = execute_plan(options, &bench, plan, &mut store)?;
     if let Some(why) = &execution.stopped {
         output::caution(&format!("run {} was stopped: {why}", execution.run));
@@ -166,7 +166,7 @@ pub fn other_language(variant: &str, clips: u64) -> String {
 pub fn run_quietly(options: &RunOptions) -> Result<(Code, i64), Failure> {
     let bench = bench_of(options)?;
     let plan = bench.plan(options.plan.as_deref())?;
-    let execution = execute_plan(options, &bench, plan, &mut open_store(&options.bench.bench)?)?;
+    let execution = execute_plan(options, &bench, plan, &mut options.bench.store().open()?)?;
     let code = if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) };
     Ok((code, execution.run))
 }

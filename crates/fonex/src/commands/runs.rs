@@ -1,7 +1,6 @@
 //! `fonex runs`: what is stored.
 
 use clap::{Args, Subcommand};
-use fonex_formats::Problem;
 use fonex_store::{Run, RunState, Store, StoreError, Study, StudyKind};
 use serde::Serialize;
 
@@ -10,7 +9,6 @@ use super::run_names::check_label;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table};
-use fonex_run::{existing_store, store_to_change};
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -90,7 +88,7 @@ pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
         Some(RunsAction::Relabel(options)) => return relabel(options),
         None => {}
     }
-    let store = existing_store(&options.bench.bench)?;
+    let store = options.bench.store().existing()?;
     if options.studies {
         return studies(&store, options.format.format);
     }
@@ -148,7 +146,7 @@ pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
 }
 
 fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
-    let store = store_to_change(&options.bench.bench)?;
+    let store = options.bench.store().to_change()?;
     let mut runs: Vec<Run> = Vec::new();
     for typed in &options.runs {
         let run = find_run(&store, typed)?;
@@ -160,7 +158,7 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
     // A run that is being executed is not taken away from under its trials.
     let locks = numbers.iter().map(|run| Ok((*run, store.lock(*run)?))).collect::<Result<Vec<_>, StoreError>>()?;
     let sound = store.unused_audio(&numbers)?;
-    let (verb, files) = (if options.dry_run { "Would delete" } else { "Deleted" }, store.audio_files());
+    let verb = if options.dry_run { "Would delete" } else { "Deleted" };
     let mut text = String::new();
     for run in &runs {
         let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
@@ -175,7 +173,7 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
     if !options.dry_run {
         store.delete_runs(&numbers)?;
         for (name, _) in &sound {
-            files.delete(name).map_err(|error| Problem::io("delete", &files.path(name), &error))?;
+            store.delete_audio(name)?;
         }
     }
     for (run, lock) in locks {
@@ -186,7 +184,7 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
 }
 
 fn relabel(options: &RelabelOptions) -> Result<Code, Failure> {
-    let store = store_to_change(&options.bench.bench)?;
+    let store = options.bench.store().to_change()?;
     let run = find_run(&store, &options.run)?;
     if let Some(label) = &options.label {
         check_label(label)?;

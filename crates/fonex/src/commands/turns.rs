@@ -8,9 +8,7 @@ use fonex_core::latency::{InterruptionReport, Link, SpeechEnd, Turn};
 use fonex_core::measures::Unit;
 use fonex_formats::{Corpus, Place, Problem, nearest};
 use fonex_report::charts::{TurnBar, turns_svg};
-use fonex_run::{
-    Bench, Conversation, Dialogue, Interrupt, TurnPlan, existing_store, open_store, read_bench, take_turns,
-};
+use fonex_run::{Bench, Conversation, Dialogue, Interrupt, TurnPlan, read_bench, take_turns};
 use fonex_store::StudyKind;
 
 use super::studies::{find_study, keep_study};
@@ -81,7 +79,7 @@ pub struct TurnsOptions {
 
 pub fn turns(options: &TurnsOptions) -> Result<Code, Failure> {
     if let Some(typed) = &options.study {
-        let store = existing_store(&options.bench.bench)?;
+        let store = options.bench.store().existing()?;
         print(&find_study(&store, StudyKind::Turns, typed)?.figures, options)?;
         return Ok(Code::Done);
     }
@@ -96,7 +94,7 @@ pub fn turns(options: &TurnsOptions) -> Result<Code, Failure> {
     };
     let conversation = take_turns(&bench, &corpus, &plan, &interrupt, &output::caution)?;
     if !conversation.turns.is_empty() {
-        let number = keep_study(&open_store(&options.bench.bench)?, StudyKind::Turns, &conversation)?;
+        let number = keep_study(&options.bench.store().open()?, StudyKind::Turns, &conversation)?;
         output::note(&format!("Kept as study {number}: fonex report RUN --turns {number} puts it on a page."));
     }
     print(&conversation, options)?;

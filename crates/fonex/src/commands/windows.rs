@@ -12,7 +12,7 @@ use fonex_core::{Clip, Task};
 use fonex_engines::Delivery;
 use fonex_formats::{Place, Problem, audio_path, read_corpus};
 use fonex_report::charts::{PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
-use fonex_run::{Sound, existing_store};
+use fonex_run::Sound;
 use fonex_store::{RunState, Store};
 use serde::Serialize;
 
@@ -71,7 +71,7 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
             (code, format!("#{run}"))
         }
     };
-    let mut store = existing_store(bench)?;
+    let mut store = options.run.bench.store().existing()?;
     let run = find_run(&store, &which)?;
     let view = load_run(&mut store, run, None, &Wanted::default())?;
     let measured = measure(&store, &view, bench)?;

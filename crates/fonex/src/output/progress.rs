@@ -15,6 +15,13 @@ pub fn clip_bar(what: &str, clips: u64) -> ProgressBar {
     bar
 }
 
+/// A bar over so many of anything.
+pub fn count_bar(what: &str, many: u64, of: &str) -> ProgressBar {
+    let bar = bar(many, &format!("{{prefix}} {{bar:30}} {{pos}}/{{len}} {of}, {{eta}} left"));
+    bar.set_prefix(what.to_owned());
+    bar
+}
+
 /// A bar over the trials of a run.
 #[derive(Default)]
 pub struct RunBar(OnceLock<ProgressBar>);

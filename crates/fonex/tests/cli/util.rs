@@ -40,7 +40,12 @@ impl Folder {
 
     fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_fonex"));
-        command.args(arguments).current_dir(self.path()).env_remove("NO_COLOR").stdin(Stdio::null());
+        command
+            .args(arguments)
+            .current_dir(self.path())
+            .env_remove("NO_COLOR")
+            .env_remove("FONEX_STORE")
+            .stdin(Stdio::null());
         command
     }
 

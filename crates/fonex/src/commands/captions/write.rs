@@ -15,7 +15,6 @@ use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Heard, TimedWord};
 use fonex_formats::{CaptionForm, Place, Problem, file_name_of, nearest, read_corpus, read_heard, write_captions};
 use fonex_report::readable::one_line;
-use fonex_run::existing_store;
 
 use super::{CaptionRules, rule};
 use crate::cli::{BenchArg, seconds_above_zero};
@@ -156,7 +155,7 @@ fn results(options: &CaptionsWrite) -> Result<Vec<(String, Heard)>, Failure> {
         let mut file = read_heard(path)?;
         return Ok(file.order.iter().filter_map(|id| Some((id.clone(), file.by_id.remove(id)?))).collect());
     }
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = options.bench.store().existing()?;
     let run = find_run(&store, &options.source)?;
     let view = RunView::load(
         &mut store,

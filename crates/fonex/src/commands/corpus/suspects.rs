@@ -18,7 +18,7 @@ const SPELLING: usize = 3;
 
 /// What the engines of the runs named say of the labels.
 pub(super) fn try_labels_of(options: &CorpusCheckOptions, clips: &[Clip]) -> Result<LabelsOnTrial, Failure> {
-    let bench = BenchArg { bench: options.bench.clone().unwrap_or_else(|| "fonex.toml".into()) };
+    let bench = BenchArg { bench: options.bench.clone().unwrap_or_else(|| "fonex.toml".into()), store: None };
     let mut store = store_to_read(&bench)?;
     let wanted = Wanted { measures: find("wer").into_iter().collect(), ..Wanted::default() };
     let mut runs: Vec<RunView> = Vec::new();

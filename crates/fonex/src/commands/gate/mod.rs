@@ -11,7 +11,7 @@ use fonex_analysis::{RunView, Wanted};
 use fonex_core::measures::{Fact, all, tell_own};
 use fonex_core::verdict::{CountsAs, Limit};
 use fonex_formats::{Place, Problem, regular};
-use fonex_run::{Bench, existing_store, read_bench};
+use fonex_run::{Bench, read_bench};
 use fonex_store::{RunState, Store};
 
 use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
@@ -89,7 +89,7 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
     let bench = read_bench(&options.bench.bench, &[])?;
     bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
     tell_own(bench.own.clone());
-    let mut store = existing_store(&options.bench.bench)?;
+    let mut store = options.bench.store().existing()?;
     if !options.record && !options.measures.measures.is_empty() {
         let problem = Problem::new("the limits say what is measured", Place::default().field("--measure"));
         return Err(problem.expected("--measure with --record only").into());

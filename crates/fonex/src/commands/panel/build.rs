@@ -8,7 +8,7 @@ use fonex_core::panel::{Layout, PanelKind, match_sounds};
 use fonex_formats::audio::encode_flac;
 use fonex_formats::{Place, Problem, checksum, in_parallel};
 use fonex_report::{PanelPage, data_uri, render_panel};
-use fonex_run::{existing_store, now};
+use fonex_run::now;
 
 use super::sounds::{Recordings, read, spoken, texts};
 use super::write;
@@ -87,7 +87,7 @@ const MOST_BYTES: usize = 200 << 20;
 pub fn build(options: &PanelBuild) -> Result<Code, Failure> {
     let kind = PanelKind::from(options.kind);
     let key_path = options.output.with_extension("key.json");
-    let store = existing_store(&options.bench.bench)?;
+    let store = options.bench.store().existing()?;
     let runs = options.runs.iter().map(|typed| find_run(&store, typed)).collect::<Result<Vec<_>, _>>()?;
     let (Some(first), Some(folder)) = (runs.first(), Some(options.bench.bench.parent().unwrap_or(Path::new(""))))
     else {

@@ -10,7 +10,6 @@ use fonex_analysis::panel::{
 use fonex_analysis::{RunView, Wanted};
 use fonex_core::panel::PanelKind;
 use fonex_formats::{Place, Problem, regular};
-use fonex_run::{existing_store, open_store};
 use fonex_store::{RunRef, Store, StudyKind};
 
 use super::read_key;
@@ -45,7 +44,7 @@ pub struct PanelCollect {
 
 pub fn collect_ratings(options: &PanelCollect) -> Result<Code, Failure> {
     if let Some(typed) = &options.study {
-        let store = existing_store(&options.bench.bench)?;
+        let store = options.bench.store().existing()?;
         print(&find_study::<PanelResult>(&store, StudyKind::Panel, typed)?.figures, options.format.format)?;
         return Ok(Code::Done);
     }
@@ -70,7 +69,7 @@ pub fn collect_ratings(options: &PanelCollect) -> Result<Code, Failure> {
         let problem = Problem::new("no listener's ratings count", Place::file(key_path));
         return Err(problem.expected("at least one ratings file of this panel").into());
     }
-    let mut store = open_store(&options.bench.bench)?;
+    let mut store = options.bench.store().open()?;
     let liked = PanelResult::liked(&key, &sittings, &result.careful());
     let views = views(&mut store, &key)?;
     result.measures = agree_with_measures(&store, &key, &views, &liked)?;

@@ -19,7 +19,8 @@ use schemars::generate::SchemaSettings;
 use self::fields::page;
 use super::export::run_file::AudioLine;
 use super::{
-    RunFileHead, audio, captions, compare, corpus, engine, export, measures, runs, score, show, try_engine, windows,
+    RunFileHead, audio, captions, compare, corpus, engine, export, measures, runs, score, show, store, try_engine,
+    windows,
 };
 use crate::cli::{Format, FormatArg};
 use crate::failure::{Code, Failure};
@@ -77,6 +78,9 @@ fn all() -> Vec<Known> {
         ("score", "score", Score),
         ("score-clips", "a line of score --clips", score::clip_lines::ClipLine<'static>),
         ("runs", "runs", Vec<runs::RunLine>),
+        ("store-copy", "store copy", store::CopyReport),
+        ("store-check", "store check", store::CheckReport),
+        ("store-prune", "store prune", store::PruneReport),
         ("studies", "runs --studies", Vec<runs::StudyLine>),
         ("dry-run", "run --dry-run", Vec<Forecast>),
         ("show", "show", show::RunInDepth<'static>),

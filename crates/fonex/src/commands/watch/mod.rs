@@ -13,7 +13,7 @@ use fonex_core::measures::{Measure, find};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::{figure_with_interval, milliseconds};
 use fonex_report::watch_page;
-use fonex_run::{Interrupt, has_store};
+use fonex_run::Interrupt;
 use fonex_store::{Run, RunRef, Store};
 use serde::Serialize;
 
@@ -67,7 +67,7 @@ pub fn watch(options: &WatchOptions) -> Result<Code, Failure> {
     let measures: Vec<&'static Measure> = SHOWN.iter().filter_map(|id| find(id)).collect();
     let bench = &options.bench.bench;
     // A run that was named is followed to its end and beyond; without a name there may be none yet.
-    let waits = !one_look && options.run.is_none() && bench.is_file() && !has_store(bench);
+    let waits = !one_look && options.run.is_none() && bench.is_file() && !options.bench.store().is_there();
     let store = if waits { None } else { Some(store_to_read(&options.bench)?) };
     let named =
         options.run.as_deref().zip(store.as_ref()).map(|(typed, store)| find_run(store, typed)).transpose()?;
@@ -78,7 +78,7 @@ pub fn watch(options: &WatchOptions) -> Result<Code, Failure> {
     let interrupt = Interrupt::listen();
     let _heeding = interrupt.heed();
     let mut shown = Shown::open(options)?;
-    while waits && !has_store(bench) && !interrupt.flag().is_set() {
+    while waits && !options.bench.store().is_there() && !interrupt.flag().is_set() {
         std::thread::sleep(BETWEEN);
     }
     let store = match store {

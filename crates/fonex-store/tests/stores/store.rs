@@ -1,5 +1,4 @@
 //! The store on real files in a temporary folder.
-#![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
 use std::path::Path;
 
@@ -11,6 +10,8 @@ use fonex_store::{
     FactsKey, KeptFact, LeftOut, Machine, NewRun, RunRef, RunState, Store, StoreError, Study, StudyKind, TrialKey,
     TrialRecord, Variant,
 };
+
+use crate::places::places;
 
 fn clip(id: &str) -> Clip {
     serde_json::from_value(serde_json::json!({"id": id, "text": "Hold at pylon six.", "tags": {"channel": "radio"}}))
@@ -83,70 +84,73 @@ fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
 
 #[test]
 fn what_is_written_is_read_back_after_reopening() {
-    let folder = tempfile::tempdir().unwrap();
-    let written = new_run(Some("w41"));
-    let mut store = Store::open(folder.path()).unwrap();
-    let id = store.create_run(&written).unwrap();
-    assert!(store.save_trial(id, &trial("a", Outcome::Done)).unwrap());
-    assert!(!store.save_trial(id, &trial("a", Outcome::Broken)).unwrap(), "a trial is never done twice");
-    store.save_trial(id, &trial("b", Outcome::Late)).unwrap();
-    drop(store);
+    for place in places() {
+        let written = new_run(Some("w41"));
+        let mut store = place.open();
+        let id = store.create_run(&written).unwrap();
+        assert!(store.save_trial(id, &trial("a", Outcome::Done)).unwrap());
+        assert!(!store.save_trial(id, &trial("a", Outcome::Broken)).unwrap(), "a trial is never done twice");
+        store.save_trial(id, &trial("b", Outcome::Late)).unwrap();
+        drop(store);
 
-    let store = Store::open(folder.path()).unwrap();
-    assert_eq!(store.unfinished("f", Some("w41")).unwrap(), Some(id));
-    assert_eq!(store.unfinished("f", None).unwrap(), None, "the label belongs to the run");
-    store.finish_run(id, "2026-01-02T03:05:00Z").unwrap();
-    assert_eq!(store.unfinished("f", Some("w41")).unwrap(), None);
-    let run = store.run(&RunRef::Label("w41".into())).unwrap().unwrap();
-    assert_eq!((run.id, run.state, &run.variants), (id, RunState::Finished, &written.variants));
-    assert_eq!((&run.machine, &run.left_out), (&written.machine, &written.left_out));
-    assert_eq!(store.run(&RunRef::Last).unwrap(), Some(run));
-    assert_eq!(store.run(&RunRef::Number(99)).unwrap(), None);
-    assert_eq!(store.clips("c").unwrap(), written.clips, "in corpus order");
-    assert_eq!(store.trials(id).unwrap(), [trial("a", Outcome::Done), trial("b", Outcome::Late)]);
-    assert_eq!(store.outcomes(id).unwrap(), [(Outcome::Done, 1), (Outcome::Late, 1)]);
-    assert!(store.done(id).unwrap().contains(&trial("b", Outcome::Done).key));
+        let store = place.open();
+        assert_eq!(store.unfinished("f", Some("w41")).unwrap(), Some(id));
+        assert_eq!(store.unfinished("f", None).unwrap(), None, "the label belongs to the run");
+        store.finish_run(id, "2026-01-02T03:05:00Z").unwrap();
+        assert_eq!(store.unfinished("f", Some("w41")).unwrap(), None);
+        let run = store.run(&RunRef::Label("w41".into())).unwrap().unwrap();
+        assert_eq!((run.id, run.state, &run.variants), (id, RunState::Finished, &written.variants));
+        assert_eq!((&run.machine, &run.left_out), (&written.machine, &written.left_out));
+        assert_eq!(store.run(&RunRef::Last).unwrap(), Some(run));
+        assert_eq!(store.run(&RunRef::Number(99)).unwrap(), None);
+        assert_eq!(store.clips("c").unwrap(), written.clips, "in corpus order");
+        assert_eq!(store.trials(id).unwrap(), [trial("a", Outcome::Done), trial("b", Outcome::Late)]);
+        assert_eq!(store.outcomes(id).unwrap(), [(Outcome::Done, 1), (Outcome::Late, 1)]);
+        assert!(store.done(id).unwrap().contains(&trial("b", Outcome::Done).key));
+    }
 }
 
 #[test]
 fn a_run_belongs_to_one_process_at_a_time() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(folder.path()).unwrap();
-    let lock = store.lock(1).unwrap();
-    assert!(matches!(Store::open(folder.path()).unwrap().lock(1), Err(StoreError::Busy(1))));
-    store.unlock(1, lock);
-    drop(store.lock(1).unwrap());
+    for place in places() {
+        let store = place.open();
+        let lock = store.lock(1).unwrap();
+        assert!(matches!(place.open().lock(1), Err(StoreError::Busy(1))));
+        store.unlock(1, lock);
+        drop(store.lock(1).unwrap());
+    }
 }
 
 #[test]
 fn a_run_is_never_held_twice_while_it_passes_from_hand_to_hand() {
-    use std::sync::atomic::{AtomicU32, Ordering};
-    let folder = tempfile::tempdir().unwrap();
-    drop(Store::open(folder.path()).unwrap());
-    let holders = AtomicU32::new(0);
-    std::thread::scope(|scope| {
-        for _ in 0..4 {
-            scope.spawn(|| {
-                let store = Store::open(folder.path()).unwrap();
-                let mut own = 0;
-                while own < 2_000 {
-                    let Ok(lock) = store.lock(1) else {
+    for place in places() {
+        use std::sync::atomic::{AtomicU32, Ordering};
+        drop(place.open());
+        let holders = AtomicU32::new(0);
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    let store = place.open();
+                    let mut own = 0;
+                    while own < 2_000 {
+                        let Ok(lock) = store.lock(1) else {
+                            std::thread::yield_now();
+                            continue;
+                        };
+                        own += 1;
+                        assert_eq!(holders.fetch_add(1, Ordering::SeqCst), 0);
+                        let scratch = store.scratch(1, &lock).unwrap();
+                        std::fs::write(scratch.join("mine"), "").unwrap();
                         std::thread::yield_now();
-                        continue;
-                    };
-                    own += 1;
-                    assert_eq!(holders.fetch_add(1, Ordering::SeqCst), 0);
-                    let scratch = store.scratch(1, &lock).unwrap();
-                    std::fs::write(scratch.join("mine"), "").unwrap();
-                    std::thread::yield_now();
-                    assert!(scratch.join("mine").exists(), "the holder's folder went");
-                    holders.fetch_sub(1, Ordering::SeqCst);
-                    store.unlock(1, lock);
-                }
-            });
-        }
-    });
-    assert!(!folder.path().join("scratch-1").exists());
+                        assert!(scratch.join("mine").exists(), "the holder's folder went");
+                        holders.fetch_sub(1, Ordering::SeqCst);
+                        store.unlock(1, lock);
+                    }
+                });
+            }
+        });
+        assert!(!place.path().join("scratch-1").exists());
+    }
 }
 
 #[test]
@@ -161,27 +165,29 @@ fn audio_is_kept_once_by_its_content() {
 
 #[test]
 fn studies_are_found_by_kind_and_number_after_reopening() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(folder.path()).unwrap();
-    let study = |kind: StudyKind, pace: u64| Study {
-        kind,
-        made_at: "2026-01-02T03:04:05Z".into(),
-        machine: new_run(None).machine,
-        fonex_version: "0.1.0".into(),
-        figures: serde_json::json!({"pace": pace}),
-    };
-    let made = [(StudyKind::Load, 1), (StudyKind::Turns, 2), (StudyKind::Load, 3)];
-    let ids = made.map(|(kind, pace)| store.add_study(&study(kind, pace)).unwrap());
-    drop(store);
-    let store = Store::open(folder.path()).unwrap();
-    let found =
-        |kind, id| store.study(kind, id).unwrap().map(|(id, study)| (id, study.figures["pace"].as_u64().unwrap()));
-    assert_eq!(found(StudyKind::Load, None), Some((ids[2], 3)), "the newest of its kind");
-    assert_eq!(found(StudyKind::Load, Some(ids[0])), Some((ids[0], 1)));
-    assert_eq!(found(StudyKind::Load, Some(ids[1])), None, "that one is of turns");
-    assert_eq!(found(StudyKind::Turns, None), Some((ids[1], 2)));
-    let all = store.studies().unwrap();
-    assert_eq!(all, made.iter().zip(ids).map(|((kind, pace), id)| (id, study(*kind, *pace))).collect::<Vec<_>>());
+    for place in places() {
+        let store = place.open();
+        let study = |kind: StudyKind, pace: u64| Study {
+            kind,
+            made_at: "2026-01-02T03:04:05Z".into(),
+            machine: new_run(None).machine,
+            fonex_version: "0.1.0".into(),
+            figures: serde_json::json!({"pace": pace}),
+        };
+        let made = [(StudyKind::Load, 1), (StudyKind::Turns, 2), (StudyKind::Load, 3)];
+        let ids = made.map(|(kind, pace)| store.add_study(&study(kind, pace)).unwrap());
+        drop(store);
+        let store = place.open();
+        let found = |kind, id| {
+            store.study(kind, id).unwrap().map(|(id, study)| (id, study.figures["pace"].as_u64().unwrap()))
+        };
+        assert_eq!(found(StudyKind::Load, None), Some((ids[2], 3)), "the newest of its kind");
+        assert_eq!(found(StudyKind::Load, Some(ids[0])), Some((ids[0], 1)));
+        assert_eq!(found(StudyKind::Load, Some(ids[1])), None, "that one is of turns");
+        assert_eq!(found(StudyKind::Turns, None), Some((ids[1], 2)));
+        let all = store.studies().unwrap();
+        assert_eq!(all, made.iter().zip(ids).map(|((kind, pace), id)| (id, study(*kind, *pace))).collect::<Vec<_>>());
+    }
 }
 
 #[test]
@@ -277,32 +283,31 @@ fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
 
 #[test]
 fn facts_are_kept_whole_or_not_at_all_and_lock_nobody_out() {
-    let folder = tempfile::tempdir().unwrap();
-    let mut store = Store::open(folder.path()).unwrap();
-    let id = store.create_run(&new_run(None)).unwrap();
-    let key = FactsKey { run: id, profile: "p".into(), version: 1, trials: 0 };
-    let fact = |record: &[u8]| KeptFact { variant: 0, fact: "words".into(), record: record.to_vec() };
-    let kept = || store.kept_fact(&key, 0, "words").unwrap();
-    let other = Store::open(folder.path()).unwrap();
+    for place in places() {
+        let mut store = place.open();
+        let id = store.create_run(&new_run(None)).unwrap();
+        let key = FactsKey { run: id, profile: "p".into(), version: 1, trials: 0 };
+        let fact = |record: &[u8]| KeptFact { variant: 0, fact: "words".into(), record: record.to_vec() };
+        let kept = || store.kept_fact(&key, 0, "words").unwrap();
+        let other = place.open();
 
-    let keeping = store.keep_facts(key.clone()).unwrap();
-    keeping.add(&fact(b"old")).unwrap();
-    assert_eq!(kept(), None, "nobody sees half of them");
-    assert!(other.save_trial(id, &trial("a", Outcome::Done)).unwrap(), "others write meanwhile");
-    keeping.finish().unwrap();
-    assert_eq!(kept().as_deref(), Some(&b"old"[..]));
+        let keeping = store.keep_facts(key.clone()).unwrap();
+        keeping.add(&fact(b"old")).unwrap();
+        assert_eq!(kept(), None, "nobody sees half of them");
+        assert!(other.save_trial(id, &trial("a", Outcome::Done)).unwrap(), "others write meanwhile");
+        keeping.finish().unwrap();
+        assert_eq!(kept().as_deref(), Some(&b"old"[..]));
 
-    let abandoned = store.keep_facts(key.clone()).unwrap();
-    abandoned.add(&fact(b"new")).unwrap();
-    drop(abandoned);
-    assert_eq!(kept().as_deref(), Some(&b"old"[..]), "what was not finished is as if it had not been");
-    let keeping = store.keep_facts(key.clone()).unwrap();
-    keeping.add(&fact(b"new")).unwrap();
-    keeping.finish().unwrap();
-    assert_eq!(kept().as_deref(), Some(&b"new"[..]));
-    let newer = FactsKey { version: 2, ..key.clone() };
-    assert_eq!(store.kept_fact(&newer, 0, "words").unwrap(), None, "another version is stale");
-    let database = rusqlite::Connection::open(folder.path().join("runs.db")).unwrap();
-    let rows: i64 = database.query_row("select count(*) from facts", [], |row| row.get(0)).unwrap();
-    assert_eq!(rows, 1, "nothing is left behind");
+        let abandoned = store.keep_facts(key.clone()).unwrap();
+        abandoned.add(&fact(b"new")).unwrap();
+        drop(abandoned);
+        assert_eq!(kept().as_deref(), Some(&b"old"[..]), "what was not finished is as if it had not been");
+        let keeping = store.keep_facts(key.clone()).unwrap();
+        keeping.add(&fact(b"new")).unwrap();
+        keeping.finish().unwrap();
+        assert_eq!(kept().as_deref(), Some(&b"new"[..]));
+        let newer = FactsKey { version: 2, ..key.clone() };
+        assert_eq!(store.kept_fact(&newer, 0, "words").unwrap(), None, "another version is stale");
+        assert_eq!(place.number("select count(*) from facts"), 1, "nothing is left behind");
+    }
 }
