@@ -52,16 +52,16 @@ fn new_run(label: Option<&str>, plan: &str, started_at: &str) -> NewRun {
 fn trial(clip: usize) -> TrialRecord {
     TrialRecord {
         key: TrialKey { variant: 0, clip_id: format!("c{clip}"), repeat: 0, warm_up: false },
-        outcome: if clip % 9 == 0 { Outcome::Broken } else { Outcome::Done },
+        outcome: if clip.is_multiple_of(9) { Outcome::Broken } else { Outcome::Done },
         // A text that a server cannot hold as it is.
-        detail: (clip % 9 == 0).then(|| format!("said \0 {clip} \u{f8fe}0")),
+        detail: clip.is_multiple_of(9).then(|| format!("said \0 {clip} \u{f8fe}0")),
         // No short decimal: every bit has to arrive.
         started_ms: 1.0 / (clip as f64 + 3.0),
         took_ms: Some(clip as f64),
         audio_s: None,
         prepared: None,
         cpu_s: None,
-        peak_memory_kib: (clip % 2 == 0).then_some(u64::from(u32::MAX) + 5),
+        peak_memory_kib: clip.is_multiple_of(2).then_some(u64::from(u32::MAX) + 5),
         heard: Some(Heard { text: "hold\0 fast".into(), ..Heard::default() }),
         audio_file: None,
         measures: None,
