@@ -32,8 +32,12 @@ impl Store {
         Ok(self.database.execute(&sql, &row(run, trial)?)? == 1)
     }
 
-    /// Writes many trials, inside a transaction of the caller.
-    pub(crate) fn save_trials(&self, run: i64, trials: &[TrialRecord]) -> Result<(), StoreError> {
+    /// Writes trials; those that are there already stay as they are. Of a file each is in a transaction of its own; a server takes all
+    /// of them or none, and is asked once.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn save_trials(&self, run: i64, trials: &[TrialRecord]) -> Result<(), StoreError> {
         for name in trials.iter().filter_map(|trial| trial.audio_file.as_ref()) {
             self.share_audio(name)?;
         }

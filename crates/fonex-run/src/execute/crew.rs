@@ -21,6 +21,9 @@ use super::trial::{Ended, Heardable, Sound, Trial};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 
+/// Trials that are written in one go at most.
+const MOST_AT_ONCE: usize = 64;
+
 /// Everything the workers of a run share.
 pub(super) struct Crew<'r> {
     plan: &'r Plan,
@@ -223,14 +226,18 @@ impl<'r> Crew<'r> {
                 });
             }
             drop(sender);
-            for record in records {
+            while let Ok(first) = records.recv() {
+                // What has ended meanwhile is written with it: a server answers once for all of them.
+                let mut round: Vec<TrialRecord> = vec![first];
+                round.extend(records.try_iter().take(MOST_AT_ONCE - 1));
                 // A trial that was stopped from our side has no outcome of its own and is done again on resuming.
-                if record.outcome == Outcome::Stopped {
+                for stopped_one in round.extract_if(.., |record| record.outcome == Outcome::Stopped) {
                     self.stop.set();
-                    stopped = stopped.take().or(record.detail);
-                } else if failure.is_none() {
-                    match store.save_trial(run, &record) {
-                        Ok(_) => watch.trial(&record),
+                    stopped = stopped.take().or(stopped_one.detail);
+                }
+                if failure.is_none() {
+                    match store.save_trials(run, &round) {
+                        Ok(()) => round.iter().for_each(|record| watch.trial(record)),
                         Err(error) => {
                             self.stop.set();
                             failure = Some(error.into());
