@@ -17,6 +17,7 @@ pub mod outcome;
 pub mod panel;
 pub mod speech;
 pub mod stats;
+mod tables;
 mod task;
 pub mod text;
 pub mod timing;

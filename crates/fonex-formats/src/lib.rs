@@ -20,6 +20,7 @@ mod lines;
 mod parallel;
 mod problem;
 pub mod regular;
+mod share;
 mod strict;
 mod table;
 
@@ -31,5 +32,6 @@ pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
 pub use join::{Joined, Pair, PartWork, can_join, listed_terms, work_on};
 pub use parallel::in_parallel;
 pub use problem::{Place, Problem, Problems, nearest};
+pub use share::Share;
 pub use strict::{parse_strict, serde_problem, value_strict};
 pub use table::{MappedTable, read_mapped};

@@ -4,8 +4,7 @@ use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 
-use crate::regular;
-use crate::{Place, Problem};
+use crate::{Place, Problem, Share, regular};
 
 /// A line longer than this is refused rather than read into memory.
 pub(crate) const LONGEST_LINE: u64 = 32 << 20;
@@ -20,6 +19,8 @@ pub(crate) struct Lines {
     /// Bytes of the file read so far.
     offset: u64,
     buffer: Vec<u8>,
+    /// Only lines of these records, where it is not all.
+    share: Option<Share>,
 }
 
 /// Some consecutive lines.
@@ -74,7 +75,14 @@ impl Lines {
             number: 0,
             offset: 0,
             buffer: Vec::new(),
+            share: None,
         })
+    }
+
+    /// The same, but only of the records of a share.
+    pub(crate) const fn of(mut self, share: Option<Share>) -> Self {
+        self.share = share;
+        self
     }
 
     /// The next line that is not blank. After an error the file is not read on.
@@ -145,7 +153,10 @@ impl Lines {
             while buffer.len() > start && matches!(buffer.last(), Some(b'\n' | b'\r')) {
                 buffer.pop();
             }
-            if buffer[start..].iter().any(|byte| !byte.is_ascii_whitespace()) {
+            let line = &buffer[start..];
+            if line.iter().any(|byte| !byte.is_ascii_whitespace())
+                && self.share.is_none_or(|share| share.has_line(line))
+            {
                 return Ok(Some(offset));
             }
             buffer.truncate(start);

@@ -20,6 +20,7 @@ use crate::commands::init::InitOptions;
 use crate::commands::load::LoadOptions;
 use crate::commands::manual::ManualOptions;
 use crate::commands::measures::MeasuresOptions;
+use crate::commands::merge::MergeOptions;
 use crate::commands::panel::PanelCommand;
 use crate::commands::report::ReportOptions;
 use crate::commands::run::RunOptions;
@@ -87,6 +88,8 @@ pub enum Command {
     Turns(TurnsOptions),
     /// Score results that already exist against their labels
     Score(ScoreOptions),
+    /// Put the parts of a very large score together
+    Merge(MergeOptions),
     /// Write captions from recognised words; check existing captions
     #[command(after_help = "Example, in the folder the demo made: fonex captions write last --clip radio-006")]
     Captions {

@@ -26,7 +26,7 @@ pub struct BestOf {
 }
 
 /// Builds a [`BestOf`].
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct BestOfBuilder {
     clips: u64,
     first: EditCounts,

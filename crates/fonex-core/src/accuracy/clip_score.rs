@@ -79,6 +79,33 @@ pub(super) struct Comparer {
     heard_written: Vec<u64>,
 }
 
+/// A comparer in a file is its words, in the order of their numbers.
+pub(super) mod only_words {
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serializer};
+
+    use super::Comparer;
+    use crate::text::Vocabulary;
+
+    pub(in crate::accuracy) fn serialize<S: Serializer>(
+        comparer: &Comparer,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        let words = 0..comparer.vocabulary.len() as u32;
+        serializer.collect_seq(words.map(|number| comparer.vocabulary.word(number).as_str()))
+    }
+
+    pub(in crate::accuracy) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<Comparer, D::Error> {
+        let mut vocabulary = Vocabulary::default();
+        for (number, word) in (0..).zip(Vec::<String>::deserialize(deserializer)?) {
+            if vocabulary.number(&word) != number {
+                return Err(D::Error::custom("a word stands twice"));
+            }
+        }
+        Ok(Comparer { vocabulary, ..Comparer::default() })
+    }
+}
+
 impl Comparer {
     /// Compares one clip; its counts and steps stay until the next.
     pub(super) fn compare(&mut self, profile: &TextProfile, label: &Label, heard: &str) {

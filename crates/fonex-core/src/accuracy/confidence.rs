@@ -71,7 +71,7 @@ const STEPS: usize = 10_000;
 const WISHED: [f64; 3] = [0.9, 0.95, 0.99];
 
 /// Builds a [`ConfidenceReport`].
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct ConfidenceBuilder {
     /// Wrong and right words by confidence; empty until there is one.
     counts: Vec<[u64; 2]>,
@@ -115,6 +115,11 @@ impl ConfidenceBuilder {
         }
         let step = (confidence.clamp(0.0, 1.0) * STEPS as f64).round() as usize;
         self.counts[step][usize::from(right)] += 1;
+    }
+
+    /// Whether it has all steps, or none.
+    pub(super) fn is_sound(&self) -> bool {
+        [0, STEPS + 1].contains(&self.counts.len())
     }
 
     /// Adds what another builder gathered.

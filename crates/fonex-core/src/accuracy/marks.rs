@@ -53,7 +53,7 @@ const fn sign_of(c: char) -> Option<usize> {
 type Counts = [u64; 3];
 
 /// Builds [`Marks`].
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct MarksBuilder {
     signs: [Counts; SIGNS.len()],
     capitals: Counts,

@@ -75,7 +75,7 @@ pub struct InventedWord {
 const LISTED: usize = 50;
 const EXAMPLES: usize = 3;
 
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 struct Pair {
     times: u64,
     /// How often it was not part of a stretch that is only parted elsewhere.
@@ -90,7 +90,7 @@ struct Pair {
 const NO_CLIP: u32 = u32::MAX;
 
 /// Ids of clips that serve as examples, one behind the other.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 struct ClipIds {
     text: String,
     ends: Vec<usize>,
@@ -124,7 +124,7 @@ impl Pair {
 }
 
 /// How one word fared.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
 struct Fate {
     said: u64,
     missed: u64,
@@ -133,12 +133,14 @@ struct Fate {
 
 /// Builds [`Mistakes`]; its memory grows with the vocabulary, not with the clips. Words are numbers of the vocabulary that
 /// each call is given.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct MistakesBuilder {
     kinds: [u64; MistakeKind::ALL.len()],
+    #[serde(with = "crate::tables")]
     confused: Table<(u32, u32), Pair>,
     examples: ClipIds,
     /// The kinds of the clip added last.
+    #[serde(skip)]
     of_clip: Vec<Option<MistakeKind>>,
     /// By word.
     fates: Vec<Fate>,
@@ -204,6 +206,18 @@ impl MistakesBuilder {
     /// The kind of each step of the last clip that had a mistake.
     pub(super) fn of_last(&self) -> &[Option<MistakeKind>] {
         &self.of_clip
+    }
+
+    /// Whether every word and clip in it is one there is.
+    pub(super) fn is_sound(&self, words: usize) -> bool {
+        let (ids, word) = (&self.examples, |number: u32| (number as usize) < words);
+        let clip = |place: u32| place == NO_CLIP || (place as usize) < ids.ends.len();
+        ids.ends.is_sorted()
+            && ids.ends.iter().all(|end| ids.text.is_char_boundary(*end))
+            && self.fates.iter().skip(words).all(|fate| fate.said + fate.invented == 0)
+            && self.confused.iter().all(|((said, heard), pair)| {
+                word(*said) && word(*heard) && pair.clips.iter().all(|place| clip(*place))
+            })
     }
 
     /// Adds what another builder gathered from clips that come after this one's; `here` gives what each of its words'

@@ -7,6 +7,7 @@ mod confidence;
 mod kinds;
 mod marks;
 mod mistakes;
+mod part;
 mod rates;
 mod score;
 mod score_builder;
@@ -22,12 +23,13 @@ pub use confidence::{ConfidenceBin, ConfidenceBuilder, ConfidenceReport, Thresho
 pub use kinds::{MistakeKind, kind_of_pair};
 pub use marks::{Marks, MarksBuilder, Sign};
 pub use mistakes::{Confusion, InventedWord, KindCount, MissedWord, Mistakes};
+pub use part::ScorePart;
 pub use rates::{CharacterRates, WordRates};
 use score::measured;
 pub use score::{AllClips, Measured, Score};
 pub use score_builder::{Answered, ScoreBuilder};
 pub use slices::{LENGTH, LENGTH_BANDS, Slice};
-pub use terms::{ClipsWithTerms, Term, TermCounts, TermReport, TermsBuilder};
+pub use terms::{ClipsWithTerms, Term, TermCounts, TermReport, TermsBuilder, TermsState};
 pub use weights::{WeightedRate, WordWeights};
 
 /// For numbers that are left out where there is nothing to tell.

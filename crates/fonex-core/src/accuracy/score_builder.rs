@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use super::clip_score::{Comparer, NumberedStep};
 use super::mistakes::MistakesBuilder;
 use super::rates::share;
@@ -11,7 +13,7 @@ use super::slices::{Slices, Tally};
 use super::speakers::Speakers;
 use super::{
     BestOfBuilder, ClipScore, ConfidenceBuilder, ConfidenceReport, MarksBuilder, MistakeKind, TermsBuilder,
-    WeightedRate, WordRates, WordWeights,
+    TermsState, WeightedRate, WordRates, WordWeights,
 };
 use crate::align::{Edit, EditCounts};
 use crate::measures::{Gathered, HearingCounts, Trial, find};
@@ -21,10 +23,12 @@ use crate::{Clip, Heard};
 
 /// Builds a [`Score`]. Builders of consecutive stretches of one set can be merged; the stretches, not the threads that
 /// worked on them, decide the result.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct ScoreBuilder {
     text_profile: String,
     weights: Arc<WordWeights>,
+    /// In a file, its vocabulary.
+    #[serde(with = "super::clip_score::only_words")]
     compared: Comparer,
     scored: Tally,
     all: Tally,
@@ -34,6 +38,7 @@ pub struct ScoreBuilder {
     speakers: Speakers,
     gathered: Gathered,
     /// Sets of the clip at hand; kept for what it allocated.
+    #[serde(skip)]
     sets: Vec<usize>,
     /// Wrong words and clips, by the words of the clip: the mean of their rates does not depend on an order.
     clip_rates: BTreeMap<u64, [u64; 2]>,
@@ -48,6 +53,8 @@ pub struct ScoreBuilder {
     as_written: EditCounts,
     marks: MarksBuilder,
     mistakes: MistakesBuilder,
+    /// Written apart: what is looked for is made of the terms.
+    #[serde(skip)]
     terms: TermsBuilder,
     confidence: ConfidenceBuilder,
     best_of: BestOfBuilder,
@@ -265,6 +272,29 @@ impl ScoreBuilder {
         self.terms.merge(&later.terms);
         self.confidence.merge(&later.confidence);
         self.best_of.merge(&later.best_of);
+    }
+
+    pub(super) fn terms_state(&self) -> TermsState {
+        self.terms.state()
+    }
+
+    /// Whether words weigh the same and the same slices are crossed.
+    pub(super) fn is_made_like(&self, other: &Self) -> bool {
+        self.weights == other.weights && self.slices.agrees(&other.slices)
+    }
+
+    /// What was read from a file, made whole again; what cannot be right where that is so.
+    pub(super) fn restored(self, profile: &TextProfile, terms: TermsState) -> Result<Self, &'static str> {
+        let words = self.compared.vocabulary.len();
+        let whole = self.gathered.is_sound(&Self::new("").gathered)
+            && self.slices.is_sound(self.gathered.sets(), self.timing.clips())
+            && self.mistakes.is_sound(words)
+            && self.confidence.is_sound()
+            && self.clip_rates.keys().all(|words| *words > 0);
+        if !whole {
+            return Err("it names words, clips or slices that it does not hold");
+        }
+        Ok(Self { terms: TermsBuilder::restored(profile, terms), ..self })
     }
 
     /// The score of all that was added.

@@ -27,7 +27,7 @@ pub struct Slice {
     pub measures: Measured,
 }
 
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct Tally {
     pub(super) clips: u64,
     pub(super) words: EditCounts,
@@ -49,7 +49,7 @@ impl Tally {
 }
 
 /// One slice so far.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 struct Sliced {
     tally: Tally,
     /// Its set among those gathered.
@@ -59,7 +59,7 @@ struct Sliced {
 }
 
 /// The tallies of every slice.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct Slices {
     /// By what is shared, then by its value. There are few of the former.
     by: Vec<(String, Table<String, Sliced>)>,
@@ -100,6 +100,17 @@ impl Slices {
                 add_to(&format!("{one}*{other}"), &format!("{first}*{second}"));
             }
         }
+    }
+
+    /// Whether every place in it is one of these many sets and clips with times.
+    pub(super) fn is_sound(&self, sets: usize, timed: u32) -> bool {
+        let slices = || self.by.iter().flat_map(|(_, values)| values.values());
+        slices().all(|slice| (1..sets).contains(&slice.set) && slice.timed.iter().all(|place| *place < timed))
+    }
+
+    /// Whether others are crossed alike.
+    pub(super) fn agrees(&self, other: &Self) -> bool {
+        self.crossed == other.crossed
     }
 
     /// Adds slices of later clips, before which this many had times. Gives what each of their sets is here, behind the first.

@@ -2,16 +2,19 @@
 
 use std::collections::BTreeMap;
 
+use serde::{Deserialize, Serialize};
+
 use crate::Table;
 use crate::align::EditCounts;
 use crate::measures::{Estimate, Sample, estimate, find};
 use crate::stats::UnitKind;
 
 /// Error counts of each speaker's clips; clips without a speaker stand alone.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct Speakers {
     speakers: BTreeMap<String, [u64; 3]>,
     /// Errors and words of clips without a speaker, with how many have the same.
+    #[serde(with = "crate::tables")]
     alone: Table<[u64; 2], u64>,
 }
 

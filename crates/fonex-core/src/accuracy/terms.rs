@@ -93,7 +93,44 @@ struct TermIndex {
 /// Readings of one term that are looked for.
 const MOST_READINGS: usize = 1_000;
 
+/// The terms that were told, in the order in which they were, with what was counted of each; and what was counted of clips.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TermsState {
+    terms: Vec<(String, [u64; 3])>,
+    clips: ClipsWithTerms,
+}
+
+impl TermsState {
+    /// Whether both are of the same terms.
+    pub(super) fn are_of(&self, other: &Self) -> bool {
+        let names = |state: &'_ Self| state.terms.iter().map(|(term, _)| term.clone()).collect::<Vec<_>>();
+        names(self) == names(other)
+    }
+}
+
 impl TermsBuilder {
+    /// What a file takes.
+    pub(super) fn state(&self) -> TermsState {
+        let mut terms: Vec<(&String, usize)> = self.index.terms.iter().map(|(term, place)| (term, *place)).collect();
+        terms.sort_by_key(|(_, place)| *place);
+        let counts = |place: usize| self.counted.get(place).map_or([0; 3], |c| [c.found, c.missed, c.invented]);
+        let terms = terms.into_iter().map(|(term, place)| (term.clone(), counts(place))).collect();
+        TermsState { terms, clips: self.facts }
+    }
+
+    /// The builder that a file was made of.
+    pub(super) fn restored(profile: &TextProfile, state: TermsState) -> Self {
+        let mut builder = Self { facts: state.clips, ..Self::default() };
+        for (term, [found, missed, invented]) in state.terms {
+            let known = builder.counted.len();
+            builder.tell(profile, &[term]);
+            if let Some(counts) = builder.counted.get_mut(known) {
+                counts.plus(found, missed, invented);
+            }
+        }
+        builder
+    }
+
     /// Notes the terms of a clip; to be called for every clip before any is added. A term may offer readings,
     /// `{pylon six|pylon 6}`; with brackets that do not pair up it is taken as it stands.
     pub fn tell(&mut self, profile: &TextProfile, terms: &[String]) {

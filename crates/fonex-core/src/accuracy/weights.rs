@@ -10,8 +10,9 @@ use crate::align::Edit;
 use crate::text::{TextProfile, Token};
 
 /// What each word weighs; a word that is not listed weighs 1.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct WordWeights {
+    #[serde(with = "crate::tables")]
     by_token: Table<Token, f64>,
 }
 

@@ -1,25 +1,41 @@
 //! The facts of many clips as they stream by: sums are tallied by how many clips have the same, lists are kept once.
 
+use serde::{Deserialize, Serialize};
+
 use super::{Estimate, Estimator, Fact, Measure, Sample, Trial, Trials, estimate};
 use crate::Table;
 use crate::stats::UnitKind;
 
 /// The facts of clips, one trial a clip and each clip a unit by itself, for several sets of them at once: all clips, and
 /// slices. Sums take memory by how many kinds of clips there are.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Gathered {
     columns: Vec<Column>,
     sets: usize,
     groups: Groups,
+    #[serde(skip)]
     row: Vec<f64>,
 }
 
 /// The clips that belong to the same sets form a group: each is counted once, and not once a set.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(from = "Vec<Vec<usize>>", into = "Vec<Vec<usize>>")]
 struct Groups {
     numbers: Table<Vec<usize>, u32>,
     /// The sets of each group.
     sets: Vec<Vec<usize>>,
+}
+
+impl From<Groups> for Vec<Vec<usize>> {
+    fn from(groups: Groups) -> Self {
+        groups.sets
+    }
+}
+
+impl From<Vec<Vec<usize>>> for Groups {
+    fn from(sets: Vec<Vec<usize>>) -> Self {
+        Self { numbers: sets.iter().cloned().zip(0..).collect(), sets }
+    }
 }
 
 impl Groups {
@@ -35,14 +51,17 @@ impl Groups {
     }
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 struct Column {
+    #[serde(with = "fact_by_id")]
     fact: &'static Fact,
     /// Whether only sums over rows are asked of it.
     tallied: bool,
     /// The row of the first clip, which most clips share where little goes wrong, and how many of each group have it.
+    #[serde(with = "first_row")]
     first: Option<([u64; WIDEST], Vec<f64>)>,
     /// How many clips of a group have the same row, another than the first.
+    #[serde(with = "crate::tables")]
     kinds: Table<Kind, f64>,
     /// The clips that are not tallied, and the group of each.
     list: Sample,
@@ -73,14 +92,67 @@ impl Column {
 }
 
 /// A row of a group, as the bits of its numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 struct Kind {
+    #[serde(with = "row_bits")]
     row: [u64; WIDEST],
     group: u32,
 }
 
 /// Numbers of the widest row that is tallied.
 const WIDEST: usize = 4;
+
+/// A fact is written as its id.
+mod fact_by_id {
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    use super::Fact;
+    use crate::measures::all;
+
+    #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it")]
+    pub(super) fn serialize<S: Serializer>(fact: &&'static Fact, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(fact.id)
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<&'static Fact, D::Error> {
+        let id = String::deserialize(deserializer)?;
+        let known = all().find(|measure| measure.fact.id == id).map(|measure| measure.fact);
+        known.ok_or_else(|| D::Error::custom(format!("there is no fact \"{id}\"")))
+    }
+}
+
+/// A row is written as the numbers it is, not as their bits.
+mod row_bits {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    use super::WIDEST;
+
+    pub(super) fn serialize<S: Serializer>(row: &[u64; WIDEST], serializer: S) -> Result<S::Ok, S::Error> {
+        row.map(f64::from_bits).serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<[u64; WIDEST], D::Error> {
+        Ok(<[f64; WIDEST]>::deserialize(deserializer)?.map(f64::to_bits))
+    }
+}
+
+/// The first row likewise.
+mod first_row {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    use super::WIDEST;
+
+    type First = Option<([u64; WIDEST], Vec<f64>)>;
+
+    pub(super) fn serialize<S: Serializer>(first: &First, serializer: S) -> Result<S::Ok, S::Error> {
+        first.as_ref().map(|(row, counts)| (row.map(f64::from_bits), counts)).serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<First, D::Error> {
+        let first: Option<([f64; WIDEST], Vec<f64>)> = Deserialize::deserialize(deserializer)?;
+        Ok(first.map(|(row, counts)| (row.map(f64::to_bits), counts)))
+    }
+}
 
 impl Gathered {
     /// Nothing yet of these measures, in no set.
@@ -148,6 +220,30 @@ impl Gathered {
             column.list.add(column.list.ends.len() as u32, repeats.iter().map(Vec::as_slice));
             column.groups.push(group);
         }
+    }
+
+    /// Sets there are.
+    #[must_use]
+    pub const fn sets(&self) -> usize {
+        self.sets
+    }
+
+    /// Whether it is of the same measures as another, and every place in it is one there is: what was read from a file may be anything.
+    #[must_use]
+    pub fn is_sound(&self, like: &Self) -> bool {
+        let groups = self.groups.sets.len();
+        let same = self.columns.len() == like.columns.len();
+        same && self.sets > 0
+            && self.groups.sets.iter().flatten().all(|set| *set < self.sets)
+            && self.columns.iter().zip(&like.columns).all(|(column, like)| {
+                column.fact.id == like.fact.id
+                    && column.tallied == like.tallied
+                    && column.first.as_ref().is_none_or(|(_, by_group)| by_group.len() <= groups)
+                    && column.kinds.keys().all(|kind| (kind.group as usize) < groups)
+                    && column.list.is_sound(column.fact.width)
+                    && column.groups.len() == column.list.ends.len()
+                    && column.groups.iter().all(|group| (*group as usize) < groups)
+            })
     }
 
     /// Adds what was gathered of later clips; `here` gives what each of its sets is here.

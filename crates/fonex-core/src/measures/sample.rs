@@ -1,5 +1,7 @@
 //! The facts of many trials, clip by clip, ready for an estimator.
 
+use serde::{Deserialize, Serialize};
+
 use crate::stats::UnitKind;
 
 /// Which unit of chance each clip belongs to.
@@ -23,7 +25,7 @@ impl Units {
 
 /// Rows of one fact, clip by clip. A clip's repeats count as one clip: each answered repeat has its share of the clip's
 /// weight.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Sample {
     pub(super) width: usize,
     pub(super) numbers: Vec<f64>,
@@ -84,6 +86,18 @@ impl Sample {
         self.repeats.push(1);
         self.ends.push(self.own_rows() as u32);
         self.unit.push(self.unit.len() as u32);
+    }
+
+    /// Whether its lists go together: what was read from a file may be anything.
+    pub(super) fn is_sound(&self, width: usize) -> bool {
+        let clips = self.ends.len();
+        self.width == width
+            && self.repeats.len() == clips
+            && self.unit.len() == clips
+            && self.times.is_none()
+            && self.repeats.iter().all(|repeats| *repeats > 0)
+            && self.ends.is_sorted()
+            && self.ends.last().map_or(0, |end| *end as usize) * width == self.numbers.len()
     }
 
     /// Adds the clips of another sample, each a unit of its own.

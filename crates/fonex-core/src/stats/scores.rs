@@ -32,7 +32,7 @@ pub struct Reach {
 }
 
 /// What the units of chance are: it decides how far one that was not drawn may lie.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 pub enum UnitKind {
     /// Single clips, any of which may be lost whole.
     Clip,

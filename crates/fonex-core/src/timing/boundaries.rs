@@ -36,7 +36,7 @@ pub struct BoundariesWithin {
 const TOLERANCES_S: [f64; 4] = [0.25, 0.5, 1.0, 2.0];
 
 /// Builds [`Boundaries`].
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct BoundariesBuilder {
     clips: u64,
     labelled: u64,

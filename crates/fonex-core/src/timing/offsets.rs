@@ -1,12 +1,14 @@
 //! The time differences of one clip, over the words that were heard right.
 
+use serde::{Deserialize, Serialize};
+
 use super::{TimeFaults, other_unit, time_faults};
 use crate::align::{APART_MAX, Against, Edit, WordGraph, align, unlikeness};
 use crate::text::{TextProfile, Token};
 use crate::{Clip, Heard, HeardWord, TimedWord};
 
 /// Heard minus labelled times of one clip.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct ClipOffsets {
     /// One entry a word heard right, in reading order; none where the times are in another unit.
     pub words: Vec<WordOffset>,
@@ -19,7 +21,7 @@ pub struct ClipOffsets {
 }
 
 /// One word's time differences; positive means that the engine puts it too late.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct WordOffset {
     /// Labelled start, in seconds from the start of the audio.
     pub at_s: f64,

@@ -100,7 +100,7 @@ impl OffsetSummary {
 }
 
 /// Gathers offsets clip by clip.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct TimingBuilder {
     clips: Vec<ClipOffsets>,
     jumps: Vec<Jump>,

@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use fonex_core::{Clip, Heard};
 
 use crate::lines::{Block, LineAt, Lines};
-use crate::{Place, Problem, Problems, corpus, heard, in_parallel};
+use crate::{Place, Problem, Problems, Share, corpus, heard, in_parallel};
 
 use refill::{Answer, refill};
 use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, parse_lines};
@@ -57,6 +57,7 @@ pub struct Joined {
     /// The next lines of both files, read while the ones before were worked on.
     ahead: Option<Result<[Block; 2], Problem>>,
     ended: bool,
+    share: Option<Share>,
 }
 
 /// A part of a round.
@@ -68,17 +69,18 @@ enum Part<R> {
 }
 
 impl Joined {
-    /// Opens both files.
+    /// Opens both files, to read all of them or the records of a share.
     ///
     /// # Errors
     /// When a file cannot be read.
-    pub fn open(corpus: &Path, heard: &Path) -> Result<Self, Problem> {
+    pub fn open(corpus: &Path, heard: &Path, share: Option<Share>) -> Result<Self, Problem> {
         Ok(Self {
-            clips: Side::open(corpus)?,
-            results: Side::open(heard)?,
+            clips: Side::open(corpus, share)?,
+            results: Side::open(heard, share)?,
             problems: Vec::new(),
             ahead: None,
             ended: false,
+            share,
         })
     }
 
@@ -113,7 +115,8 @@ impl Joined {
             if block.lines.is_empty() && answers.lines.is_empty() {
                 self.ended = true;
                 self.complain_of_repeated()?;
-                if self.clips.ids.is_empty() && self.problems.is_empty() {
+                // A small corpus may have a share without a clip.
+                if self.clips.ids.is_empty() && self.problems.is_empty() && self.share.is_none() {
                     self.problems.push(corpus::no_clip(&self.clips.path));
                 }
                 if !self.problems.is_empty() {
@@ -321,7 +324,7 @@ mod tests {
         };
         std::fs::write(&corpus, lines(clips)).unwrap();
         std::fs::write(&heard, lines(results)).unwrap();
-        let mut joined = Joined::open(&corpus, &heard).unwrap();
+        let mut joined = Joined::open(&corpus, &heard, None).unwrap();
         let mut pairs = Vec::new();
         while let Some(round) = joined.next_round(&Collect, || ()).unwrap() {
             pairs.extend(round.into_iter().flatten());

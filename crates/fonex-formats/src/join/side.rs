@@ -15,7 +15,7 @@ use super::refill::{Answer, Refill, refill};
 use crate::corpus::check_clip;
 use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
-use crate::{HeardRecord, Place, Problem, parse_strict, regular};
+use crate::{HeardRecord, Place, Problem, Share, parse_strict, regular};
 
 /// A record with its hashed id and the line it stands in.
 pub(super) type Placed<T> = (u128, LineAt, T);
@@ -137,10 +137,10 @@ pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
 }
 
 impl<T: Record> Side<T> {
-    pub(super) fn open(path: &Path) -> Result<Self, Problem> {
+    pub(super) fn open(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
         Ok(Self {
             path: path.to_owned(),
-            lines: Lines::open(path)?,
+            lines: Lines::open(path)?.of(share),
             again: regular::open(path).map_err(|error| Problem::io("read", path, &error))?,
             waiting: HashMap::default(),
             ids: Ids::default(),

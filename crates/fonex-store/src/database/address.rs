@@ -73,7 +73,9 @@ impl ServerAddress {
             }
         });
         config.connect_timeout(CONNECTING).tcp_user_timeout(SILENCE).keepalives_idle(SILENCE);
-        config.application_name("fonex");
+        if config.get_application_name().is_none() {
+            config.application_name("fonex");
+        }
         let shown = shown(&config, &user);
         Ok(Self { config, authorities, shown })
     }

@@ -239,8 +239,7 @@ fn a_connection_that_breaks_is_opened_again_and_holds_its_run() {
         let lock = store.lock(run).unwrap();
         for clip in 0..20 {
             assert!(store.save_trial(run, &trial(clip)).unwrap());
-            // As a server that is stopped ends every connection but the one that asks here.
-            place.change("select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'fonex' and datname = current_database() and query not like '%pg_terminate%'");
+            place.end_connections();
         }
         assert_eq!(store.trial_count(run).unwrap(), 20);
         assert!(place.open().lock(run).is_err(), "the run is still held");

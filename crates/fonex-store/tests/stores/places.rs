@@ -26,7 +26,8 @@ impl Schema {
             .filter(char::is_ascii_alphanumeric)
             .collect::<String>()
             .to_lowercase();
-        let schema = Self { address: format!("{server}?options=-csearch_path%3D{name}"), name };
+        let schema =
+            Self { address: format!("{server}?options=-csearch_path%3D{name}&application_name={name}"), name };
         schema.client().batch_execute(&format!("create schema {}", schema.name)).unwrap();
         schema
     }
@@ -83,6 +84,17 @@ impl Place {
         }
         let database = rusqlite::Connection::open(self.path().join("runs.db")).unwrap();
         database.query_row(sql, [], |row| row.get(0)).unwrap()
+    }
+
+    /// Ends every connection of the store but that which asks, as a server does that is stopped.
+    #[cfg(feature = "postgres")]
+    pub fn end_connections(&self) {
+        if let Some(schema) = &self.server {
+            let name = &schema.name;
+            self.change(&format!(
+                "select pg_terminate_backend(pid) from pg_stat_activity where application_name = '{name}' and pid <> pg_backend_pid()"
+            ));
+        }
     }
 
     /// Changes the database behind the store's back.

@@ -16,6 +16,7 @@ pub mod init;
 pub mod load;
 pub mod manual;
 pub mod measures;
+pub mod merge;
 pub mod panel;
 mod pieces;
 mod power;
@@ -70,6 +71,7 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Windows(options) => windows::windows(&options),
         Command::Load(options) => load::load(&options),
         Command::Turns(options) => turns::turns(&options),
+        Command::Merge(options) => merge::merge(&options),
         Command::Score(options) => score::score(&options),
         Command::Captions { command } => captions::captions(&command),
         Command::Audio(options) => audio::audio(&options),

@@ -155,7 +155,7 @@ fn timeless(text: &str) -> Vec<Value> {
             trial.as_object_mut().unwrap().remove(field);
         }
     }
-    trials.sort_by_key(|trial| (trial["clip_id"].to_string(), trial["repeat"].to_string()));
+    trials.sort_by_key(|trial| (trial["clip"].to_string(), trial["repeat"].to_string()));
     trials
 }
 
@@ -201,7 +201,7 @@ fn a_plan_gives_the_same_on_a_server_and_others_may_look_but_not_write() {
     folder.fonex_in(&["run", "hear"], &environment).expect(0);
     let trials = ["export", "last", "--of", "trials"];
     let (here, there) = (folder.fonex(&trials).expect(0).out, folder.fonex_in(&trials, &environment).expect(0).out);
-    assert_eq!(timeless(&here), timeless(&there));
+    assert!(timeless(&here) == timeless(&there));
     folder.fonex_in(&["run", "speak"], &environment).expect(0);
     folder.fonex_in(&["report", "last", "-o", "r.html"], &environment).expect(0);
 

@@ -70,17 +70,18 @@ pub(super) fn interval(sample: &Sample, q: f64, of: Part, alpha: f64) -> Option<
     }
     let mut split = Split::new(&rows, &place, units, sample.kind);
     let start = split.place_of(q);
-    // The most rows for which the share is surely below q, and the fewest for which it is surely above.
+    // The most values for which the share is surely below q, and the fewest for which it is surely above.
     let below = |split: &Split<'_>| Some(split.excludes(q, alpha)? == Side::Below);
     let low = first(&mut split, start, |split| Some(!below(split)?))?;
     let high = first(&mut split, start, |split| Some(split.excludes(q, alpha)? == Side::Above))?;
-    (low >= 1 && high <= rows.len()).then(|| Interval { low: rows[low - 1].value, high: rows[high - 1].value })
+    (low >= 1 && high <= split.ends.len())
+        .then(|| Interval { low: split.value(low - 1), high: split.value(high - 1) })
 }
 
-/// The least number of rows below for which a test that stays true once it is holds; one more than there are if it never
-/// does. Sought from `start` in steps that double, since it lies within a few roots of the rows of it.
+/// The least number of values below for which a test that stays true once it is holds; one more than there are if it never
+/// does. Sought from `start` in steps that double, since it lies within a few roots of the values of it.
 fn first(split: &mut Split<'_>, start: usize, holds: impl Fn(&Split<'_>) -> Option<bool>) -> Option<usize> {
-    let most = split.rows.len();
+    let most = split.ends.len();
     let mut step = (most as f64).sqrt() as usize / 4 + 1;
     split.move_to(start);
     let (mut not, mut does) = if holds(split)? { (None, start) } else { (Some(start), most + 1) };
@@ -122,9 +123,12 @@ enum Side {
 /// Weights are counted in these parts of one, so that moving to and fro leaves no rest.
 const GRAIN: f64 = (1_u64 << 40) as f64;
 
-/// Sorted rows parted into those below a place and the others, with each unit's part below and in all.
+/// Sorted rows parted into those below a place and the others, with each unit's part below and in all. Rows of the same value are never
+/// parted: the share at or below a value has all of them, whatever order they came in.
 struct Split<'r> {
     rows: &'r [Row],
+    /// Where the rows of each value end.
+    ends: Vec<usize>,
     place: &'r [u32],
     parts: Vec<[i64; 2]>,
     /// How many units have the same parts.
@@ -139,10 +143,16 @@ impl<'r> Split<'r> {
         rows.iter().for_each(|row| parts[place[row.unit as usize] as usize][1] += grains(row.weight()));
         let mut kinds = BTreeMap::new();
         parts.iter().for_each(|own| *kinds.entry(*own).or_default() += 1);
-        Self { rows, place, parts, kinds, below: 0, kind }
+        let ends = (1..=rows.len()).filter(|end| rows.get(*end).is_none_or(|next| next.value != rows[end - 1].value));
+        Self { rows, ends: ends.collect(), place, parts, kinds, below: 0, kind }
     }
 
-    /// The fewest rows whose share is at least q.
+    /// A value, by its place among all that differ.
+    fn value(&self, place: usize) -> f64 {
+        self.rows[self.ends[place] - 1].value
+    }
+
+    /// The fewest values whose rows' share is at least q.
     fn place_of(&self, q: f64) -> usize {
         let wanted = self.rows.iter().map(Row::weight).sum::<f64>() * q;
         let mut passed = 0.0;
@@ -150,10 +160,12 @@ impl<'r> Split<'r> {
             passed += row.weight();
             passed >= wanted
         });
-        reached.map_or(self.rows.len(), |at| at + 1)
+        reached.map_or(self.ends.len(), |at| self.ends.partition_point(|end| *end <= at) + 1)
     }
 
-    fn move_to(&mut self, below: usize) {
+    /// Parts the rows behind this many values.
+    fn move_to(&mut self, values: usize) {
+        let below = values.checked_sub(1).map_or(0, |last| self.ends[last]);
         let (moved, sign) = if below > self.below { (self.below..below, 1) } else { (below..self.below, -1) };
         for row in &self.rows[moved] {
             let own = &mut self.parts[self.place[row.unit as usize] as usize];

@@ -1,6 +1,7 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
 pub(in crate::commands) mod clip_lines;
+mod part;
 mod stream;
 mod summary;
 
@@ -8,10 +9,10 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, WordRates, WordWeights};
+use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder, ScorePart, WordRates, WordWeights};
 use fonex_core::measures::Unit;
 use fonex_core::text::TextProfile;
-use fonex_formats::{Corpus, Place, Problem, nearest, read_corpus, read_heard};
+use fonex_formats::{Corpus, Place, Problem, Share, nearest, read_corpus, read_heard};
 use serde::Serialize;
 
 use crate::cli::{Format, FormatArg};
@@ -23,6 +24,8 @@ use clip_lines::ClipLines;
 use fonex_run::{read_toml, unknown};
 
 use super::chosen::profile_here;
+use part::Input;
+pub(in crate::commands) use part::PartFile;
 use stream::Scoring;
 use summary::score_measures;
 pub use summary::score_summary;
@@ -57,6 +60,12 @@ pub struct ScoreOptions {
     /// Also slice by the signal-to-noise ratio, measured in each clip's audio
     #[arg(long)]
     pub snr: bool,
+    /// Count one part of the clips for fonex merge, K of N such as 3/16, and write it to the file named by -o
+    #[arg(long, value_name = "K/N", requires = "output", conflicts_with_all = ["clips", "explain", "strict"])]
+    pub part: Option<Share>,
+    /// The file of --part
+    #[arg(short, long, value_name = "FILE", requires = "part")]
+    pub output: Option<PathBuf>,
     /// Exit with code 3 when results are missing or match no clip
     #[arg(long)]
     pub strict: bool,
@@ -85,16 +94,30 @@ pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
     }
     let folder = if options.corpus.is_dir() { Some(options.corpus.as_path()) } else { options.corpus.parent() };
     let mut lines = options.clips.as_deref().map(ClipLines::create).transpose()?;
+    let wants_lines = lines.is_some();
+    let scoring_of = |path: &Path| Scoring {
+        profile: &profile,
+        empty: empty.clone(),
+        worst: options.worst,
+        of: (options.heard.len() > 1).then(|| path.display().to_string()),
+        wants_lines,
+        snr_of: folder.filter(|_| options.snr),
+    };
+    if let (Some(share), Some(output)) = (options.part, &options.output) {
+        let [heard] = options.heard.as_slice() else {
+            let problem = Problem::new("a part is made of one results file", Place::default().field("--part"));
+            return Err(problem.remedy("make the parts of each results file by themselves").into());
+        };
+        let part = scoring_of(heard).gather(&options.corpus, heard, Some(share), None)?;
+        let input = Input::new(&options.corpus, heard);
+        PartFile::new(share.part, share.of, input, part.unlabelled, ScorePart::new(&profile, part.builder))
+            .write(output)?;
+        output::note(&format!("Wrote {}: part {share}. fonex merge puts all parts together.", output.display()));
+        return Ok(Code::Done);
+    }
     let mut scored = Vec::new();
     for path in &options.heard {
-        let scoring = Scoring {
-            profile: &profile,
-            empty: empty.clone(),
-            worst: options.worst,
-            of: (options.heard.len() > 1).then(|| path.display().to_string()),
-            wants_lines: lines.is_some(),
-            snr_of: folder.filter(|_| options.snr),
-        };
+        let scoring = scoring_of(path);
         let stream::Scored { score, worst, unlabelled } = scoring.run(&options.corpus, path, lines.as_mut())?;
         say_what_is_missing(&score, &options.corpus, path, unlabelled);
         scored.push(Scored { heard: path.display().to_string(), score, worst });
@@ -103,6 +126,18 @@ pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
     print_scored(&scored, options.format.format)?;
     let incomplete = scored.iter().any(|s| !s.score.missing.is_empty() || !s.score.unknown.is_empty());
     Ok(if options.strict && incomplete { Code::TrialsFailed } else { Code::Done })
+}
+
+/// Shows a score that was put together of parts, as one of a file.
+pub(in crate::commands) fn show_score(
+    score: Score,
+    worst: Vec<(String, ClipScore)>,
+    unlabelled: u64,
+    of: &Input,
+    format: Format,
+) -> Result<(), Failure> {
+    say_what_is_missing(&score, &of.corpus, &of.heard, unlabelled);
+    print_scored(&[Scored { heard: of.heard.display().to_string(), score, worst }], format)
 }
 
 /// A TOML file of words and their weights.

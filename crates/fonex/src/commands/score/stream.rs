@@ -7,7 +7,7 @@ use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard};
 use fonex_formats::{
-    HeardFile, Joined, Pair, PartWork, Problem, Problems, can_join, in_parallel, listed_terms, read_corpus,
+    HeardFile, Joined, Pair, PartWork, Problem, Problems, Share, can_join, in_parallel, listed_terms, read_corpus,
     read_heard, work_on,
 };
 
@@ -43,9 +43,9 @@ pub struct Scored {
 }
 
 pub struct Part {
-    builder: ScoreBuilder,
+    pub builder: ScoreBuilder,
     worst: Vec<(String, ClipScore)>,
-    unlabelled: u64,
+    pub unlabelled: u64,
     lines: Vec<u8>,
     /// The label of the clip at hand; kept for what it allocated.
     label: Label,
@@ -92,15 +92,32 @@ impl Source {
 
 impl Scoring<'_> {
     /// Scores a corpus against a results file.
-    pub fn run(mut self, corpus: &Path, heard: &Path, lines: Option<&mut ClipLines>) -> Result<Scored, Failure> {
+    pub fn run(self, corpus: &Path, heard: &Path, lines: Option<&mut ClipLines>) -> Result<Scored, Failure> {
+        let all = self.gather(corpus, heard, None, lines)?;
+        Ok(Scored { score: all.builder.finish(), worst: all.worst, unlabelled: all.unlabelled })
+    }
+
+    /// Counts what a score is made of, of all clips or a share of them.
+    pub fn gather(
+        mut self,
+        corpus: &Path,
+        heard: &Path,
+        share: Option<Share>,
+        lines: Option<&mut ClipLines>,
+    ) -> Result<Part, Failure> {
         keep_what_was_freed();
         let mut source = if can_join(corpus, heard) {
             self.empty.tell_terms(self.profile, &listed_terms(corpus)?);
-            Source::Joined(Box::new(Joined::open(corpus, heard)?))
+            Source::Joined(Box::new(Joined::open(corpus, heard, share)?))
         } else {
             let corpus = read_corpus(corpus)?;
             corpus.clips.iter().for_each(|clip| self.empty.tell_terms(self.profile, &clip.terms));
-            Source::InMemory { clips: corpus.clips.into_iter(), heard: read_heard(heard)? }
+            let (mut clips, mut heard) = (corpus.clips, read_heard(heard)?);
+            if let Some(share) = share {
+                clips.retain(|clip| share.has(&clip.id));
+                heard.order.retain(|id| share.has(id));
+            }
+            Source::InMemory { clips: clips.into_iter(), heard }
         };
         let mut all = Part::new(&self.empty);
         let mut lines = lines;
@@ -124,7 +141,7 @@ impl Scoring<'_> {
             }
         }
         source.unknown()?.iter().for_each(|id| all.builder.add_unknown(id));
-        Ok(Scored { score: all.builder.finish(), worst: all.worst, unlabelled: all.unlabelled })
+        Ok(all)
     }
 
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
