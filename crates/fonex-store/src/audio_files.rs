@@ -123,7 +123,11 @@ impl Store {
         }
         let there = self.database.first("select 1 from audio where name = $1", values![name], |_| Ok(()))?;
         if there.is_none() {
-            let bytes = fs::read(self.audio_files().here(name))?;
+            let bytes = match fs::read(self.audio_files().here(name)) {
+                // A run may be taken in without its sound.
+                Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+                read => read?,
+            };
             let sql = "insert into audio (name, bytes) values ($1, $2) on conflict do nothing";
             self.database.execute(sql, values![name, bytes.as_slice()])?;
         }
