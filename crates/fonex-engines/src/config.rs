@@ -14,7 +14,7 @@ use serde_json::{Map, Value};
 
 use crate::audio_form::{AudioForm, Container};
 use crate::command::{CommandConfig, CommandEngine};
-use crate::guard::{Guarded, Limits, Retry};
+use crate::guard::{Guarded, Limits, Retry, SharedPace};
 use crate::http::{HttpConfig, HttpEngine};
 use crate::recorded::{RecordedConfig, RecordedEngine};
 use crate::secrets::{Redaction, Secrets};
@@ -305,7 +305,7 @@ fn plain(value: &Value) -> String {
 }
 
 /// What engines are built with, besides their own description.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Surroundings {
     /// The bench file, for messages.
     pub bench: PathBuf,
@@ -319,6 +319,8 @@ pub struct Surroundings {
     pub seed: u64,
     /// Values of environment variables.
     pub secrets: Secrets,
+    /// With whom the limits of engines are shared.
+    pub pace: Option<Arc<dyn SharedPace>>,
 }
 
 /// What engines that are programs are made of, beside their own tables.
@@ -378,5 +380,5 @@ pub fn build_engine(config: &EngineConfig, around: &Surroundings) -> Result<Box<
         }
     };
     let guarded = Guarded::new(inner, config.limits.clone(), config.retry.clone(), redaction, around.seed);
-    Ok(Box::new(guarded.asking_for(config.asked_sound)))
+    Ok(Box::new(guarded.asking_for(config.asked_sound).shared_with(around.pace.clone(), &config.name)))
 }

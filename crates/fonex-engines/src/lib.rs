@@ -41,7 +41,7 @@ pub use command::{CommandConfig, CommandEngine};
 pub use config::{COMMON_KEYS, EngineConfig, Surroundings, Transport, build_engine};
 pub use deliver::hear_by;
 pub use fonex_core::{Delivery, Pace, Task};
-pub use guard::{Limits, LongText, Retry};
+pub use guard::{Limits, LongText, Retry, SharedPace};
 pub use http::HttpConfig;
 use live::{Frame, Frames};
 pub use live::{Live, Recording};

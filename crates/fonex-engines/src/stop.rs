@@ -37,7 +37,7 @@ impl StopFlag {
     }
 
     /// Lets a thread wait for a time; false when it was stopped before or meanwhile.
-    pub(crate) fn pause(&self, length: Duration) -> bool {
+    pub fn pause(&self, length: Duration) -> bool {
         let until = Instant::now() + length;
         let mut turn = self.0.turn.lock().expect("no holder of this lock panics");
         loop {

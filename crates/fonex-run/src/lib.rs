@@ -3,6 +3,8 @@
 mod bench;
 mod execute;
 mod load;
+#[cfg(feature = "spread")]
+mod spread;
 mod turns;
 
 use std::collections::HashMap;
@@ -25,6 +27,10 @@ pub use execute::{
 };
 
 pub use load::{LoadSteps, LoadWatch, Loaded, put_load};
+#[cfg(feature = "spread")]
+pub use spread::{
+    Job, SpreadAddress, SpreadOptions, WorkOptions, WorkReport, WorkerState, Working, execute_spread, look, work,
+};
 pub use turns::{BrokenOff, Conversation, Dialogue, TurnPlan, take_turns};
 
 /// What is wrong with a store, and what to do.

@@ -30,6 +30,16 @@ impl AudioFiles {
         }
     }
 
+    /// Audio files of a folder that belongs to no store.
+    #[must_use]
+    pub fn in_folder(folder: &Path) -> Self {
+        Self {
+            folder: folder.join("audio"),
+            #[cfg(feature = "postgres")]
+            server: None,
+        }
+    }
+
     /// Keeps a file under its checksum; the same content is kept once. Gives its name.
     ///
     /// # Errors

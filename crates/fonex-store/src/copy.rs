@@ -83,6 +83,7 @@ const TRIALS: Rows = Rows {
         "traffic",
         "used",
         "speech",
+        "made_by",
     ],
     of: "run_id",
     order: Some("rowid"),

@@ -211,6 +211,15 @@ pub struct TrialKey {
     pub warm_up: bool,
 }
 
+/// Who made a trial of a run that is spread over several machines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Maker {
+    /// The worker's name.
+    pub worker: String,
+    /// The class of its machine: figures of one class can be held against each other.
+    pub class: String,
+}
+
 /// One clip through one variant once.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct TrialRecord {
@@ -263,4 +272,7 @@ pub struct TrialRecord {
     /// What was used of the engine, as it is charged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub used: Option<Usage>,
+    /// Who made it, where the run was spread over several machines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub made_by: Option<Maker>,
 }

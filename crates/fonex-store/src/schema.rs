@@ -7,7 +7,7 @@ use crate::StoreError;
 use crate::database::{Database, Server, values};
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 8] = [
+const STEPS: [&str; 9] = [
     r"
     create table runs (
         id integer primary key,
@@ -102,6 +102,7 @@ const STEPS: [&str; 8] = [
             select outcome, count(*) as trials from trials where run_id = runs.id and warm_up = 0 group by outcome
         )))
      ) where state = 'finished';",
+    "alter table trials add column made_by text;",
 ];
 
 /// The version this program writes.
@@ -133,7 +134,7 @@ const SERVER: (u32, &str) = (8, include_str!("schema/server.sql"));
 
 /// One step a version behind that of [`SERVER`].
 #[cfg(feature = "postgres")]
-const SERVER_STEPS: [&str; STEPS.len() - 8] = [];
+const SERVER_STEPS: [&str; STEPS.len() - 8] = ["alter table trials add column made_by text;"];
 
 /// Brings the store on a server up to date, all steps in one transaction; refuses one that a newer program wrote. Where nothing is to be
 /// done nothing is written, so that a user who may only look can open it.

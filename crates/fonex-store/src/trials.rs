@@ -11,8 +11,8 @@ use crate::database::{Row, Value, values};
 use crate::{Store, StoreError, TrialKey, TrialRecord};
 
 const TRIAL_COLUMNS: &str = "variant, clip_id, repeat, warm_up, outcome, detail, started_ms, took_ms, audio_s, cpu_s, \
-                             peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used, speech";
-const COLUMNS_OF_TRIAL: usize = 20;
+                             peak_memory_kib, heard, audio_file, measures, prepared, first_ms, replied, traffic, used, speech, made_by";
+const COLUMNS_OF_TRIAL: usize = 21;
 /// Trials that are read in one go.
 const ROUND: usize = 512;
 
@@ -229,6 +229,7 @@ fn row(run: i64, trial: &TrialRecord) -> Result<Vec<Value<'_>>, StoreError> {
         traffic,
         trial.used.as_ref().map(serde_json::to_string).transpose()?,
         trial.speech.as_ref().map(serde_json::to_string).transpose()?,
+        trial.made_by.as_ref().map(serde_json::to_string).transpose()?,
     ]
     .to_vec())
 }
@@ -245,8 +246,8 @@ fn read_outcome(row: &Row<'_>, column: usize) -> Result<Outcome, StoreError> {
 #[derive(Debug)]
 pub struct StoredTrial {
     record: TrialRecord,
-    /// Heard, measures, traffic, used, speech.
-    texts: [Option<String>; 5],
+    /// Heard, measures, traffic, used, speech, who made it.
+    texts: [Option<String>; 6],
 }
 
 impl StoredTrial {
@@ -269,13 +270,14 @@ impl StoredTrial {
         fn parsed<T: serde::de::DeserializeOwned>(text: Option<&String>) -> Result<Option<T>, StoreError> {
             Ok(text.map(|text| serde_json::from_str(text)).transpose()?)
         }
-        let [heard, measures, traffic, used, speech] = &self.texts;
+        let [heard, measures, traffic, used, speech, made_by] = &self.texts;
         Ok(TrialRecord {
             heard: parsed(heard.as_ref())?,
             measures: parsed(measures.as_ref())?,
             traffic: parsed(traffic.as_ref())?.unwrap_or_default(),
             used: parsed(used.as_ref())?,
             speech: parsed(speech.as_ref())?,
+            made_by: parsed(made_by.as_ref())?,
             ..self.record.clone()
         })
     }
@@ -304,6 +306,10 @@ fn stored_trial(row: &Row<'_>) -> Result<StoredTrial, StoreError> {
         traffic: Traffic::default(),
         used: None,
         speech: None,
+        made_by: None,
     };
-    Ok(StoredTrial { record, texts: [row.get(11)?, row.get(13)?, row.get(17)?, row.get(18)?, row.get(19)?] })
+    Ok(StoredTrial {
+        record,
+        texts: [row.get(11)?, row.get(13)?, row.get(17)?, row.get(18)?, row.get(19)?, row.get(20)?],
+    })
 }

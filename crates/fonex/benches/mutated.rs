@@ -148,6 +148,7 @@ impl Answers {
             labels: Arc::default(),
             seed: 1,
             secrets: Secrets::read(&folder).expect("there are none"),
+            pace: None,
         };
         Self { engine: build_engine(&config, &around).expect("nothing is asked yet"), answer }
     }

@@ -35,6 +35,8 @@ use crate::commands::try_engine::TryOptions;
 use crate::commands::turns::TurnsOptions;
 use crate::commands::watch::WatchOptions;
 use crate::commands::windows::WindowsOptions;
+#[cfg(feature = "team")]
+use crate::commands::work::WorkCommand;
 
 /// Benchmarks speech recognition and synthesis engines against a labelled corpus, with honest uncertainty.
 #[derive(Debug, Parser)]
@@ -108,6 +110,9 @@ pub enum Command {
     Measures(MeasuresOptions),
     /// List the stored runs
     Runs(RunsOptions),
+    /// Make trials for runs that are spread over machines
+    #[cfg(feature = "team")]
+    Work(WorkCommand),
     /// Copy a store, check it, or delete what is no longer wanted
     #[command(subcommand)]
     Store(StoreCommand),

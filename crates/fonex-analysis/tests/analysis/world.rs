@@ -164,6 +164,7 @@ pub fn trial(variant: usize, clip_id: &str, repeat: u32, text: &str) -> TrialRec
         first_ms: None,
         traffic: fonex_core::latency::Traffic::default(),
         used: None,
+        made_by: None,
     }
 }
 

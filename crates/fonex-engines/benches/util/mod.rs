@@ -19,6 +19,7 @@ pub fn engine(table: Value) -> Box<dyn Engine> {
         labels: Arc::new(HashMap::new()),
         seed: 1,
         secrets: Secrets::default(),
+        pace: None,
     };
     build_engine(&config, &around).unwrap()
 }

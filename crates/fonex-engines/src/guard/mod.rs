@@ -3,6 +3,8 @@
 mod limits;
 mod rate;
 
+use std::sync::Arc;
+
 use fonex_core::audio::Audio;
 use fonex_core::latency::LiveEvent;
 use fonex_core::speech::AskedSound;
@@ -16,6 +18,7 @@ use crate::voices::Voice;
 use crate::{Answer, Engine, HearRequest, Live, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag};
 pub use limits::{Limits, LongText, Retry};
 use rate::Gate;
+pub use rate::SharedPace;
 
 /// An engine behind its limits.
 pub(crate) struct Guarded {
@@ -33,6 +36,11 @@ impl Guarded {
     /// The same of an engine that is asked for sound of this form.
     pub(crate) fn asking_for(self, asked_sound: AskedSound) -> Self {
         Self { asked_sound, ..self }
+    }
+
+    /// The same with limits that hold for others as well, who know it by this name.
+    pub(crate) fn shared_with(self, pace: Option<Arc<dyn SharedPace>>, engine: &str) -> Self {
+        Self { gate: self.gate.shared_with(pace, engine), ..self }
     }
 
     pub(crate) fn new(inner: Box<dyn Engine>, limits: Limits, retry: Retry, redaction: Redaction, seed: u64) -> Self {

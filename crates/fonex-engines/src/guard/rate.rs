@@ -1,9 +1,22 @@
 //! The gate before an engine: limits on requests a second and on requests at once.
 
-use std::sync::{Condvar, Mutex};
+use std::sync::{Arc, Condvar, Mutex};
 use std::time::{Duration, Instant};
 
 use crate::StopFlag;
+
+/// A pace that is kept together with others, on other machines.
+pub trait SharedPace: Send + Sync {
+    /// Waits for a turn at an engine that takes so many requests a second and at once; none when the run is being stopped, or the others
+    /// cannot be asked. What is given back is held as long as the request lasts.
+    fn enter(
+        &self,
+        engine: &str,
+        per_second: Option<f64>,
+        at_once: Option<usize>,
+        stop: &StopFlag,
+    ) -> Option<Box<dyn Send>>;
+}
 
 /// Lets calls through at a rate and up to a number at the same time.
 pub(crate) struct Gate {
@@ -11,6 +24,9 @@ pub(crate) struct Gate {
     most: usize,
     state: Mutex<State>,
     left: Condvar,
+    /// Whom else the limits hold for, and the name that they know the engine by.
+    shared: Option<(Arc<dyn SharedPace>, String)>,
+    per_second: Option<f64>,
 }
 
 struct State {
@@ -19,7 +35,10 @@ struct State {
 }
 
 /// One call inside; leaving is dropping it.
-pub(crate) struct Pass<'g>(Option<&'g Gate>);
+pub(crate) struct Pass<'g>(
+    Option<&'g Gate>,
+    #[expect(dead_code, reason = "dropping it gives the turn back")] Option<Box<dyn Send>>,
+);
 
 impl Gate {
     pub(super) fn new(per_second: Option<f64>, most: Option<usize>) -> Self {
@@ -28,7 +47,14 @@ impl Gate {
             most: most.unwrap_or(usize::MAX),
             state: Mutex::new(State { inside: 0, next: Instant::now() }),
             left: Condvar::new(),
+            shared: None,
+            per_second,
         }
+    }
+
+    /// The same with limits that hold for others as well.
+    pub(super) fn shared_with(self, pace: Option<Arc<dyn SharedPace>>, engine: &str) -> Self {
+        Self { shared: pace.map(|pace| (pace, engine.to_owned())), ..self }
     }
 
     /// Nothing is limited.
@@ -40,7 +66,11 @@ impl Gate {
     pub(super) fn enter(&self, stop: &StopFlag) -> Option<Pass<'_>> {
         const STEP: Duration = Duration::from_millis(25);
         if self.is_open() {
-            return Some(Pass(None));
+            return Some(Pass(None, None));
+        }
+        if let Some((pace, engine)) = &self.shared {
+            let most = (self.most != usize::MAX).then_some(self.most);
+            return Some(Pass(None, Some(pace.enter(engine, self.per_second, most, stop)?)));
         }
         let mut state = self.state.lock().expect("no holder of this lock panics");
         while state.inside >= self.most {
@@ -50,7 +80,7 @@ impl Gate {
             (state, _) = self.left.wait_timeout(state, STEP).expect("no holder of this lock panics");
         }
         state.inside += 1;
-        let pass = Pass(Some(self));
+        let pass = Pass(Some(self), None);
         let Some(step) = self.step else {
             drop(state);
             return Some(pass);

@@ -60,6 +60,7 @@ pub fn try_engine(folder: &std::path::Path, table: Value) -> Result<Box<dyn Engi
         labels: Arc::new(HashMap::new()),
         seed: 1,
         secrets: Secrets::read(folder)?,
+        pace: None,
     };
     build_engine(&config, &around)
 }

@@ -171,6 +171,7 @@ impl Bench {
             labels,
             seed: self.seed,
             secrets: Secrets::read(&self.folder)?,
+            pace: None,
         })
     }
 

@@ -25,14 +25,14 @@ use crate::bench::{Bench, Plan};
 const MOST_AT_ONCE: usize = 64;
 
 /// Everything the workers of a run share.
-pub(super) struct Crew<'r> {
+pub(crate) struct Crew<'r> {
     plan: &'r Plan,
     clips: HashMap<&'r str, &'r Heardable>,
     engines: &'r Engines,
     /// Prices of each variant.
     prices: Vec<Option<Prices>>,
     /// The account of each variant: those of one engine at the same prices are charged together.
-    pub(super) accounts: Vec<usize>,
+    pub(crate) accounts: Vec<usize>,
     pub(super) spending: Spending,
     /// What the voices that are heard spoke before, when the run was interrupted.
     spoken: HashMap<TrialKey, Spoken>,
@@ -46,7 +46,7 @@ pub(super) struct Crew<'r> {
 }
 
 impl<'r> Crew<'r> {
-    pub(super) fn new(
+    pub(crate) fn new(
         bench: &'r Bench,
         plan: &'r Plan,
         material: &'r Material,
@@ -80,6 +80,18 @@ impl<'r> Crew<'r> {
         }
     }
 
+    /// Whether it has a clip.
+    #[cfg(feature = "spread")]
+    pub(crate) fn has_clip(&self, id: &str) -> bool {
+        self.clips.contains_key(id)
+    }
+
+    /// Why nothing can be kept any more.
+    #[cfg(feature = "spread")]
+    pub(crate) fn fault(&self) -> Option<Problem> {
+        self.fault.lock().expect("no holder of this lock panics").clone()
+    }
+
     fn is_spent(&self) -> bool {
         self.spent.lock().expect("no holder of this lock panics").is_some()
     }
@@ -89,7 +101,7 @@ impl<'r> Crew<'r> {
         self.stop.is_set() || self.is_spent()
     }
 
-    pub(super) fn not_begun(&self) -> Vec<String> {
+    pub(crate) fn not_begun(&self) -> Vec<String> {
         let halted = self.halted.lock().expect("no holder of this lock panics");
         let variants = halted.iter().zip(&self.plan.variants).filter_map(|(why, variant)| {
             Some(format!("the quota of {} is used up ({})", variant.name, why.as_ref()?))
@@ -99,15 +111,15 @@ impl<'r> Crew<'r> {
         variants.chain(budget).collect()
     }
 
-    /// Runs a group one trial after the other, until one is not begun; gives each record away.
-    fn run_group(
+    /// Runs a group one trial after the other, until one is not begun; gives each record away. `spoken` is what its voice spoke before.
+    pub(crate) fn run_group(
         &self,
         group: &[TrialKey],
+        mut spoken: Option<Spoken>,
         files: &AudioFiles,
         run_started: Instant,
         keep: &mut dyn FnMut(TrialRecord) -> bool,
     ) {
-        let mut spoken: Option<Spoken> = None;
         for key in group {
             let before = || {
                 let voice = self.plan.variants[key.variant].hears?;
@@ -187,7 +199,7 @@ impl<'r> Crew<'r> {
     }
 
     /// Runs trials on as many workers as the plan allows; gives why it was stopped, if it was.
-    pub(super) fn run_trials(
+    pub(crate) fn run_trials(
         &self,
         todo: &[Group],
         run: i64,
@@ -212,7 +224,7 @@ impl<'r> Crew<'r> {
                             break;
                         }
                         let mut open = true;
-                        self.run_group(group, files, run_started, &mut |record| {
+                        self.run_group(group, None, files, run_started, &mut |record| {
                             open = sender.send(record).is_ok();
                             open
                         });

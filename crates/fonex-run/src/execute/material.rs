@@ -9,13 +9,13 @@ use super::trial::{Heardable, Sound};
 use crate::bench::{Bench, Plan};
 
 /// The clips of a plan, with their audio where a recogniser takes part.
-pub(super) struct Material {
-    pub(super) usable: Vec<Heardable>,
-    pub(super) left_out: Vec<LeftOut>,
+pub(crate) struct Material {
+    pub(crate) usable: Vec<Heardable>,
+    pub(crate) left_out: Vec<LeftOut>,
 }
 
 impl Material {
-    pub(super) fn load(corpus: &Corpus, bench: &Bench, plan: &Plan) -> Result<Self, Problem> {
+    pub(crate) fn load(corpus: &Corpus, bench: &Bench, plan: &Plan) -> Result<Self, Problem> {
         let recognisers =
             || plan.variants.iter().filter(|variant| variant.task == Task::Hear && variant.hears.is_none());
         let hears = recognisers().next().is_some();

@@ -11,7 +11,15 @@ mod order;
 mod runner;
 mod trial;
 
+#[cfg(feature = "spread")]
+pub(crate) use crew::Crew;
 pub use interrupt::{Heeding, Interrupt, hear_of_file_limits};
 pub use machine::{now, this_machine};
+#[cfg(feature = "spread")]
+pub(crate) use material::Material;
+#[cfg(feature = "spread")]
+pub(crate) use order::{Group, left_to_do};
+#[cfg(feature = "spread")]
+pub(crate) use runner::{Engines, engines, new_run, print_of};
 pub use runner::{Execution, Forecast, Progress, execute, forecast};
 pub use trial::{Heardable, Sound, Source};

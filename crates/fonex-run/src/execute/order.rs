@@ -9,7 +9,7 @@ use super::trial::Heardable;
 use crate::bench::Plan;
 
 /// Trials that one worker makes one after the other: a voice speaks, and then recognisers hear it.
-pub(super) type Group = Vec<TrialKey>;
+pub(crate) type Group = Vec<TrialKey>;
 
 /// The trials that are not done, in the order of execution: warm-up first, then repeat by repeat, the variants taking turns
 /// clip by clip so that a slow minute of the machine hits them alike.
@@ -17,7 +17,7 @@ pub(super) type Group = Vec<TrialKey>;
 /// Every variant that has timed trials left is warmed up again: after an interruption its programs and connections are cold
 /// again. There are as many warm-up trials as trials at a time, if there are any, so that each program and connection gets
 /// one.
-pub(super) fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<Group> {
+pub(crate) fn left_to_do(plan: &Plan, material: &Material, done: &HashSet<TrialKey>) -> Vec<Group> {
     let mut hearers: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
     for (at, variant) in plan.variants.iter().enumerate() {
         hearers.entry(variant.hears.unwrap_or(at)).or_default().extend(variant.hears.map(|_| at));

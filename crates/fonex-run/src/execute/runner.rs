@@ -6,7 +6,7 @@ use std::sync::Arc;
 use fonex_core::Clip;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::text::Label;
-use fonex_engines::{Engine, Task, build_engine, lists_language};
+use fonex_engines::{Engine, SharedPace, Surroundings, Task, build_engine, lists_language};
 use fonex_formats::{Corpus, Problem, checksum};
 use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
 use serde::Serialize;
@@ -122,7 +122,7 @@ pub fn forecast(
 const CHARACTERS_PER_S: f64 = 14.0;
 
 /// What a trial is expected to use when nothing has to be tried again.
-pub(super) fn expected(variant: &PlannedVariant, clip: &Heardable, prices: Option<&Prices>) -> Usage {
+pub(crate) fn expected(variant: &PlannedVariant, clip: &Heardable, prices: Option<&Prices>) -> Usage {
     let text = || Label::parse(&clip.clip.text).map(|label| label.first_reading()).unwrap_or_default();
     if variant.hears.is_some() {
         return Usage::of_request(0, text().chars().count() as f64 / CHARACTERS_PER_S, prices);
@@ -162,14 +162,14 @@ pub fn execute(
         Some(run) => run,
         None => {
             // What cannot work is told before there is a run. Nothing is started by this.
-            engines(bench, plan, &std::env::temp_dir(), &labels)?;
+            engines(bench, plan, &std::env::temp_dir(), &labels, None)?;
             store.create_run(&new_run(bench, plan, label, fingerprint, &corpus, &material))?
         }
     };
     let lock = store.lock(run)?;
     drop(deciding);
     let scratch = store.scratch(run, &lock)?;
-    let engines = engines(bench, plan, &scratch, &labels)?;
+    let engines = engines(bench, plan, &scratch, &labels, None)?;
     if unfinished.is_none() {
         store.set_versions(run, &versions(plan, &engines))?;
     }
@@ -200,16 +200,17 @@ pub fn execute(
     Ok(Execution { run, resumed_with: done.len() as u64, stopped, failed, left_out: material.left_out, not_begun })
 }
 
-pub(super) type Engines = HashMap<String, Box<dyn Engine>>;
+pub(crate) type Engines = HashMap<String, Box<dyn Engine>>;
 
-fn engines(
+pub(crate) fn engines(
     bench: &Bench,
     plan: &Plan,
     scratch: &std::path::Path,
     labels: &Arc<HashMap<String, Clip>>,
+    pace: Option<Arc<dyn SharedPace>>,
 ) -> Result<Engines, Problem> {
     let names: BTreeSet<&String> = plan.variants.iter().map(|variant| &variant.engine).collect();
-    let around = bench.surroundings(scratch.to_owned(), Arc::clone(labels))?;
+    let around = Surroundings { pace, ..bench.surroundings(scratch.to_owned(), Arc::clone(labels))? };
     names.into_iter().map(|name| Ok((name.clone(), build_engine(&bench.engines[name], &around)?))).collect()
 }
 
@@ -248,6 +249,11 @@ fn stored_variants(bench: &Bench, plan: &Plan) -> Vec<Variant> {
 /// What makes two executions the same run: what is run with which engines, text profile, seed and corpus. Limits,
 /// prices and budgets may change before a run is taken up again.
 fn fingerprint(bench: &Bench, plan: &Plan, corpus: &Corpus) -> String {
+    checksum::of_bytes(print_of(bench, plan, &corpus.checksum).as_bytes())
+}
+
+/// What a fingerprint is made of.
+pub(crate) fn print_of(bench: &Bench, plan: &Plan, corpus_checksum: &str) -> String {
     let without = |value: serde_json::Result<serde_json::Value>, keys: &[&str]| {
         let mut value = value.unwrap_or_default();
         if let Some(fields) = value.as_object_mut() {
@@ -266,11 +272,10 @@ fn fingerprint(bench: &Bench, plan: &Plan, corpus: &Corpus) -> String {
     let engines: Vec<&serde_json::Value> =
         plan.variants.iter().map(|variant| &written[variant.engine.as_str()]).collect();
     let plan = without(serde_json::to_value(plan), &["concurrency", "allow_failed", "budget"]);
-    let all = serde_json::json!([plan, engines, bench.text_profile, bench.seed, corpus.checksum]);
-    checksum::of_bytes(all.to_string().as_bytes())
+    serde_json::json!([plan, engines, bench.text_profile, bench.seed, corpus_checksum]).to_string()
 }
 
-fn new_run(
+pub(crate) fn new_run(
     bench: &Bench,
     plan: &Plan,
     label: Option<&str>,

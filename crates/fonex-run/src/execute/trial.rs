@@ -55,6 +55,12 @@ impl Sound {
         }
     }
 
+    /// Whether the clip has none.
+    #[cfg(feature = "spread")]
+    pub(crate) const fn is_absent(&self) -> bool {
+        matches!(self, Self::Absent)
+    }
+
     /// Seconds of it, where it is held.
     pub(super) fn held_s(&self) -> Option<f64> {
         match self {
@@ -212,6 +218,7 @@ impl Trial<'_> {
             first_ms: measured.first_ms,
             traffic: measured.traffic.clone(),
             used,
+            made_by: None,
         };
         let not_kept = (answer.then == RetryAdvice::Unable).then(|| {
             let what =

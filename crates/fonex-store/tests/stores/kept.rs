@@ -70,6 +70,7 @@ fn trial(clip: usize) -> TrialRecord {
         first_ms: None,
         traffic: fonex_core::latency::Traffic::default(),
         used: None,
+        made_by: None,
     }
 }
 

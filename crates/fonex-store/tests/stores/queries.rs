@@ -83,6 +83,7 @@ fn trial(variant: usize, clip: usize, repeat: u32, warm_up: bool) -> TrialRecord
         first_ms: (number % 3 == 1).then_some(1.5),
         traffic: fonex_core::latency::Traffic::default(),
         used: (number % 3 == 2).then_some(Usage { requests: 1, characters: number as u64, audio_s: 0.5 }),
+        made_by: None,
     }
 }
 

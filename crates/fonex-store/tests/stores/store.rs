@@ -79,6 +79,7 @@ fn trial(clip_id: &str, outcome: Outcome) -> TrialRecord {
         first_ms: Some(3.5),
         traffic: Traffic { requests: vec![Request::begun("ask", 7)], start_up_ms: Some(9.0), ..Traffic::default() },
         used: Some(Usage { requests: 1, characters: 0, audio_s: 2.0 }),
+        made_by: None,
     }
 }
 

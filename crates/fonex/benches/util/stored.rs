@@ -58,6 +58,7 @@ pub fn write(folder: &Path, trials: usize) -> usize {
             first_ms: None,
             traffic: Default::default(),
             used: None,
+            made_by: None,
         }))
     });
     taken.unwrap();

@@ -154,6 +154,8 @@ impl DemoFolder {
     /// Runs a plan; gives whether it was interrupted.
     fn run(&self, plan: &str, label: Option<&str>, overrides: &[String]) -> Result<bool, Failure> {
         let options = run::RunOptions {
+            #[cfg(feature = "team")]
+            spreading: run::SpreadArg::default(),
             heard_by: Vec::new(),
             dry_run: false,
             plan: Some(plan.to_owned()),
@@ -177,6 +179,8 @@ impl DemoFolder {
             .map_err(|error| Problem::new(format!("loopback cannot be served: {error}"), Place::default()))?;
         let port = service.address().port();
         let options = run::RunOptions {
+            #[cfg(feature = "team")]
+            spreading: run::SpreadArg::default(),
             heard_by: Vec::new(),
             dry_run: false,
             plan: Some("services".to_owned()),

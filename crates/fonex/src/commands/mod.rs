@@ -38,6 +38,8 @@ pub mod turns;
 mod varied;
 pub mod watch;
 pub mod windows;
+#[cfg(feature = "team")]
+pub mod work;
 
 use fonex_analysis::{RunView, VariantView, Wanted};
 use fonex_core::measures::tell_own;
@@ -78,6 +80,8 @@ pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
         Command::Corpus { command } => corpus::corpus(&command),
         Command::Measures(options) => measures::measures(&options),
         Command::Runs(options) => runs::runs(&options),
+        #[cfg(feature = "team")]
+        Command::Work(options) => work::work(&options),
         Command::Store(command) => store::store(&command),
         Command::Show(options) => show::show(&options),
         Command::Compare(options) => compare::compare_runs(&options),

@@ -148,14 +148,15 @@ impl Drop for Schema {
 }
 
 /// What a run says but for numbers, times and what they depend on.
-fn timeless(text: &str) -> Vec<Value> {
+pub fn timeless(text: &str) -> Vec<Value> {
     let mut trials: Vec<Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     for trial in &mut trials {
-        for field in ["run", "started_ms", "took_ms", "rtf", "latency_ms", "first_ms", "traffic"] {
+        for field in ["run", "audio", "made_by", "started_ms", "took_ms", "rtf", "latency_ms", "first_ms", "traffic"]
+        {
             trial.as_object_mut().unwrap().remove(field);
         }
     }
-    trials.sort_by_key(|trial| (trial["clip"].to_string(), trial["repeat"].to_string()));
+    trials.sort_by_key(|trial| ["variant", "clip", "repeat"].map(|field| trial[field].to_string()));
     trials
 }
 
