@@ -53,12 +53,12 @@ impl Groups {
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 struct Column {
-    #[serde(with = "fact_by_id")]
+    #[serde(with = "super::written::fact_by_id")]
     fact: &'static Fact,
     /// Whether only sums over rows are asked of it.
     tallied: bool,
     /// The row of the first clip, which most clips share where little goes wrong, and how many of each group have it.
-    #[serde(with = "first_row")]
+    #[serde(with = "super::written::first_row")]
     first: Option<([u64; WIDEST], Vec<f64>)>,
     /// How many clips of a group have the same row, another than the first.
     #[serde(with = "crate::tables")]
@@ -94,65 +94,13 @@ impl Column {
 /// A row of a group, as the bits of its numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 struct Kind {
-    #[serde(with = "row_bits")]
+    #[serde(with = "super::written::row_bits")]
     row: [u64; WIDEST],
     group: u32,
 }
 
 /// Numbers of the widest row that is tallied.
-const WIDEST: usize = 4;
-
-/// A fact is written as its id.
-mod fact_by_id {
-    use serde::{Deserialize, Deserializer, Serializer, de::Error};
-
-    use super::Fact;
-    use crate::measures::all;
-
-    #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it")]
-    pub(super) fn serialize<S: Serializer>(fact: &&'static Fact, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(fact.id)
-    }
-
-    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<&'static Fact, D::Error> {
-        let id = String::deserialize(deserializer)?;
-        let known = all().find(|measure| measure.fact.id == id).map(|measure| measure.fact);
-        known.ok_or_else(|| D::Error::custom(format!("there is no fact \"{id}\"")))
-    }
-}
-
-/// A row is written as the numbers it is, not as their bits.
-mod row_bits {
-    use serde::{Deserialize, Deserializer, Serialize, Serializer};
-
-    use super::WIDEST;
-
-    pub(super) fn serialize<S: Serializer>(row: &[u64; WIDEST], serializer: S) -> Result<S::Ok, S::Error> {
-        row.map(f64::from_bits).serialize(serializer)
-    }
-
-    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<[u64; WIDEST], D::Error> {
-        Ok(<[f64; WIDEST]>::deserialize(deserializer)?.map(f64::to_bits))
-    }
-}
-
-/// The first row likewise.
-mod first_row {
-    use serde::{Deserialize, Deserializer, Serialize, Serializer};
-
-    use super::WIDEST;
-
-    type First = Option<([u64; WIDEST], Vec<f64>)>;
-
-    pub(super) fn serialize<S: Serializer>(first: &First, serializer: S) -> Result<S::Ok, S::Error> {
-        first.as_ref().map(|(row, counts)| (row.map(f64::from_bits), counts)).serialize(serializer)
-    }
-
-    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<First, D::Error> {
-        let first: Option<([f64; WIDEST], Vec<f64>)> = Deserialize::deserialize(deserializer)?;
-        Ok(first.map(|(row, counts)| (row.map(f64::to_bits), counts)))
-    }
-}
+pub(super) const WIDEST: usize = 4;
 
 impl Gathered {
     /// Nothing yet of these measures, in no set.

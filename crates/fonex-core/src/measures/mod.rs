@@ -11,6 +11,7 @@ mod own;
 mod sample;
 mod table;
 mod trial;
+mod written;
 
 use serde::{Deserialize, Serialize};
 

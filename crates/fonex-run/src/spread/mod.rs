@@ -5,9 +5,11 @@
 //! stored by their trials, so that one that comes twice is stored once. No command, no file name and no key travels: a worker runs what its
 //! own bench file says, and takes a job only where that is what the job is of.
 
+mod at_work;
 mod coordinate;
 mod link;
 mod pace;
+mod shown;
 mod work;
 
 use std::collections::BTreeMap;
@@ -21,7 +23,7 @@ use crate::bench::{Bench, Plan};
 
 pub use coordinate::{SpreadOptions, execute_spread};
 pub use link::SpreadAddress;
-pub use work::{WorkOptions, WorkReport, Working, look, work};
+pub use work::{Seen, WorkOptions, WorkReport, Working, look, work};
 
 /// The version of what travels.
 const FORM: u32 = 1;

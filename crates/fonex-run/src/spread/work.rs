@@ -1,32 +1,25 @@
 //! A worker: takes groups of trials off the queue, makes them, and lets go of them once what they gave is published.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use async_nats::jetstream::object_store::ObjectStore;
-use async_nats::jetstream::{AckKind, Message, kv};
-use fonex_core::{Clip, Outcome};
-use fonex_engines::SharedPace;
-use fonex_formats::{Place, Problem, checksum};
-use fonex_store::{AudioFiles, Spoken, TrialKey, TrialRecord};
 use serde::Serialize;
 
-use super::coordinate::{KEPT, clip_of, maker};
+use super::at_work::AtWork;
+use super::coordinate::KEPT;
 use super::link::{Link, SpreadAddress};
 use super::pace::{HELD, Together};
-use super::{
-    FORM, GroupMessage, JOBS, Job, Names, OBJECTS, ResultMessage, TURNS, WORKERS, WorkerState, bench_print, problem,
-};
+use super::shown::Shown;
+use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, WorkerState, bench_print, problem};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines, now, this_machine};
+use crate::execute::Interrupt;
 
 /// How long a worker waits for a group before it looks for other jobs.
-const LOOK: Duration = Duration::from_millis(500);
+pub(super) const LOOK: Duration = Duration::from_millis(500);
 /// How often a worker shows that it is at work.
 const SHOW: Duration = Duration::from_secs(5);
 
@@ -149,411 +142,20 @@ fn why_not(job: &Job, bench: &Bench, plan: Option<&Plan>, options: &WorkOptions)
     }
 }
 
-/// A worker's entry among those at work.
-struct Shown<'s> {
-    link: &'s Link,
-    workers: kv::Store,
-    name: String,
-    state: Mutex<WorkerState>,
-    trials: AtomicU64,
-    failed: AtomicU64,
-    given_up: AtomicU64,
+/// What there is to be seen of a server.
+#[derive(Debug, Default)]
+pub struct Seen {
+    /// Jobs, each with the groups that nobody has finished and the results that are not stored yet.
+    pub jobs: Vec<(Job, u64, u64)>,
+    /// Workers at work, by name.
+    pub workers: Vec<(String, WorkerState)>,
 }
 
-impl<'s> Shown<'s> {
-    fn begin(link: &'s Link, workers: kv::Store, options: &WorkOptions) -> Result<Self, RunError> {
-        let key = key_of(&options.name);
-        let id = checksum::of_bytes(
-            format!("{} {:?} {}", options.name, std::time::SystemTime::now(), std::process::id()).as_bytes(),
-        )[..16]
-            .to_owned();
-        let state = WorkerState {
-            id,
-            fonex: env!("CARGO_PKG_VERSION").to_owned(),
-            class: options.class.clone(),
-            cpu: this_machine().cpu,
-            since: now(),
-            plan: None,
-            trials: 0,
-            failed: 0,
-        };
-        let told = serde_json::to_vec(&state).unwrap_or_default();
-        if link.entry(&workers, &key)?.is_some() || link.ask("begin", workers.create(&key, told.into())).is_err() {
-            let problem = Problem::new(
-                format!("a worker named {} is at work already", options.name),
-                Place::default().field("--name"),
-            );
-            let remedy =
-                format!("give this one another name; one that was killed is forgotten after {} s", HELD.as_secs());
-            return Err(problem.remedy(remedy).into());
-        }
-        let (trials, failed, given_up) = (AtomicU64::new(0), AtomicU64::new(0), AtomicU64::new(0));
-        Ok(Self { link, workers, name: key, state: Mutex::new(state), trials, failed, given_up })
-    }
-
-    fn report(&self) -> WorkReport {
-        let [trials, failed, given_up] =
-            [&self.trials, &self.failed, &self.given_up].map(|n| n.load(Ordering::SeqCst));
-        WorkReport { trials, failed, given_up }
-    }
-
-    fn works_on(&self, plan: Option<&str>) {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner).plan = plan.map(str::to_owned);
-        self.tell();
-    }
-
-    fn tell(&self) {
-        let WorkReport { trials, failed, .. } = self.report();
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        (state.trials, state.failed) = (trials, failed);
-        let told = serde_json::to_vec(&state).unwrap_or_default();
-        // A server that is away is tried again the next time.
-        drop(self.link.ask("show", self.workers.put(&self.name, told.into())));
-    }
-
-    fn end(&self) {
-        drop(self.link.ask("end", self.workers.purge(&self.name)));
-    }
-}
-
-/// A key has only some signs.
-fn key_of(name: &str) -> String {
-    name.chars().map(|c| if c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '_' }).collect()
-}
-
-/// A worker with a job.
-struct AtWork<'w> {
-    link: &'w Link,
-    objects: &'w ObjectStore,
-    bench: &'w Bench,
-    plan: &'w Plan,
-    options: &'w WorkOptions,
-    interrupt: &'w Interrupt,
-    shown: &'w Shown<'w>,
-}
-
-/// What a job needs on this machine, gone when it ends.
-struct Equipped {
-    _folder: Folder,
-    material: Material,
-    engines: Engines,
-    files: AudioFiles,
-    /// The object with the sound of each clip, and where it is to lie.
-    sounds: HashMap<String, (String, PathBuf)>,
-    versions: BTreeMap<String, String>,
-}
-
-/// A folder that is removed when it is dropped.
-struct Folder(PathBuf);
-
-impl Drop for Folder {
-    fn drop(&mut self) {
-        drop(std::fs::remove_dir_all(&self.0));
-    }
-}
-
-impl AtWork<'_> {
-    /// Trials at a time.
-    fn at_once(&self) -> usize {
-        self.options.concurrency.unwrap_or(self.plan.concurrency as usize).max(1)
-    }
-
-    /// Makes groups of a job until it has ended, or none comes.
-    fn job(&self, job: &Job, token: &str, jobs: &kv::Store, pace: &Arc<Together>) -> Result<(), RunError> {
-        let Some(equipped) = self.equip(job, token, pace)? else { return Ok(()) };
-        self.shown.works_on(Some(&job.plan));
-        let stop = self.interrupt.flag();
-        let crew = Crew::new(self.bench, self.plan, &equipped.material, &equipped.engines, HashMap::new(), stop);
-        let names = Names::of(token);
-        let lease = Duration::from_secs(job.lease_s);
-        let (begun, over) = (Instant::now(), AtomicBool::new(false));
-        let warmed: Mutex<HashMap<usize, usize>> = Mutex::default();
-        let at_once = self.at_once();
-        let failure: Mutex<Option<RunError>> = Mutex::default();
-        thread::scope(|scope| {
-            for _ in 0..at_once {
-                scope.spawn(|| {
-                    let worked = (|| {
-                        let queue = self.link.queue(&names.todo)?;
-                        let consumer = self.link.takes(&queue, lease)?;
-                        while !stop.is_set() && !over.load(Ordering::SeqCst) {
-                            let Some(message) = self.link.fetch(&consumer, 1, LOOK)?.pop() else {
-                                // Whoever asked may have ended it.
-                                over.fetch_or(self.link.entry(jobs, token)?.is_none(), Ordering::SeqCst);
-                                if self.link.messages_in(&names.todo).is_none_or(|left| left == 0) {
-                                    break;
-                                }
-                                continue;
-                            };
-                            self.group(&message, job, &equipped, &crew, &warmed, begun, lease, &names)?;
-                        }
-                        Ok::<(), RunError>(())
-                    })();
-                    if let Err(error) = worked
-                        && self.link.entry(jobs, token).is_ok_and(|job| job.is_some())
-                    {
-                        // A queue that went with its job is no failure.
-                        failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
-                    }
-                });
-            }
-        });
-        self.shown.works_on(None);
-        match failure.into_inner().unwrap_or_else(PoisonError::into_inner) {
-            Some(error) => Err(error),
-            None => {
-                // Others may be at the last groups; what they lose comes again.
-                if !stop.is_set() {
-                    stop.pause(LOOK);
-                }
-                Ok(())
-            }
-        }
-    }
-
-    /// Fetches the clips of a job and builds its engines; none where the job has gone.
-    fn equip(&self, job: &Job, token: &str, pace: &Arc<Together>) -> Result<Option<Equipped>, RunError> {
-        let Some(lines) = self.link.get_object(self.objects, &job.clips)? else { return Ok(None) };
-        let path = std::env::temp_dir().join(format!("fonex-work-{}-{token}", std::process::id()));
-        std::fs::create_dir_all(&path).map_err(|error| Problem::io("make", &path, &error))?;
-        let folder = Folder(path.clone());
-        let (mut usable, mut sounds, mut labels) = (Vec::new(), HashMap::new(), HashMap::new());
-        for line in String::from_utf8_lossy(&lines).lines() {
-            let (clip, sound): (Clip, Option<String>) = clip_of(line).ok_or_else(|| {
-                Problem::new("the clips of the job cannot be read", Place::default())
-                    .remedy("let whoever runs the plan put it up again with this version of Fonex")
-            })?;
-            let at = match sound {
-                Some(name) if is_object_name(&name) => {
-                    let place = path.join(&name);
-                    sounds.insert(clip.id.clone(), (name, place.clone()));
-                    Sound::OnDisk(place, clip.side)
-                }
-                _ => Sound::Absent,
-            };
-            labels.insert(clip.id.clone(), clip.clone());
-            usable.push(Heardable { clip, sound: at });
-        }
-        let files = AudioFiles::in_folder(&path);
-        let shared: Arc<dyn SharedPace> = Arc::<Together>::clone(pace);
-        let engines = engines(self.bench, self.plan, &path, &Arc::new(labels), Some(shared))?;
-        let versions = engines.iter().filter_map(|(name, engine)| Some((name.clone(), engine.version()?))).collect();
-        let material = Material { usable, left_out: Vec::new() };
-        Ok(Some(Equipped { _folder: folder, material, engines, files, sounds, versions }))
-    }
-
-    /// Makes one group, and lets go of it when what it gave is published.
-    #[expect(clippy::too_many_arguments, reason = "what the groups of a job share")]
-    fn group(
-        &self,
-        message: &Message,
-        job: &Job,
-        equipped: &Equipped,
-        crew: &Crew<'_>,
-        warmed: &Mutex<HashMap<usize, usize>>,
-        begun: Instant,
-        lease: Duration,
-        names: &Names,
-    ) -> Result<(), RunError> {
-        let Ok(group) = serde_json::from_slice::<GroupMessage>(&message.payload) else {
-            self.link.tell(message, AckKind::Term);
-            return Ok(());
-        };
-        let known = |key: &TrialKey| key.variant < self.plan.variants.len() && crew.has_clip(&key.clip_id);
-        let delivered = message.info().map_or(1, |info| info.delivered);
-        let mut trials: Vec<TrialRecord> = Vec::new();
-        let mut not_begun = None;
-        if delivered > job.most_deliveries || !group.keys.iter().all(known) {
-            let why = format!("given up after {} deliveries: each worker that took it vanished", delivered - 1);
-            trials.extend(group.keys.iter().map(|key| given_up(key, &why)));
-            self.shown.given_up.fetch_add(1, Ordering::SeqCst);
-        } else {
-            let ended = AtomicBool::new(false);
-            let made = thread::scope(|scope| {
-                scope.spawn(|| {
-                    // The lease is renewed as long as the group is being made.
-                    let mut last = Instant::now();
-                    while !ended.load(Ordering::SeqCst) {
-                        thread::park_timeout(Duration::from_millis(50));
-                        if last.elapsed() > lease / 3 {
-                            self.link.tell(message, AckKind::Progress);
-                            last = Instant::now();
-                        }
-                    }
-                });
-                let made = self.make(&group, equipped, crew, warmed, begun);
-                ended.store(true, Ordering::SeqCst);
-                made
-            });
-            let Some(made) = made? else {
-                // Not made, such as when this worker is being stopped: somebody else takes it.
-                self.link.tell(message, AckKind::Nak(None));
-                return Ok(());
-            };
-            trials = made;
-            let reasons = crew.not_begun();
-            let all_made = group.keys.iter().all(|key| trials.iter().any(|trial| trial.key == *key));
-            not_begun =
-                (!all_made).then(|| reasons.first().cloned().unwrap_or_else(|| "it was not begun".to_owned()));
-        }
-        self.publish(group.number, trials, not_begun, equipped, names)?;
-        self.link.done(message)?;
-        Ok(())
-    }
-
-    /// The trials of a group, warm-up before them where this worker is new to a variant; none where it was stopped.
-    fn make(
-        &self,
-        group: &GroupMessage,
-        equipped: &Equipped,
-        crew: &Crew<'_>,
-        warmed: &Mutex<HashMap<usize, usize>>,
-        begun: Instant,
-    ) -> Result<Option<Vec<TrialRecord>>, RunError> {
-        for key in &group.keys {
-            if let Some((name, place)) = equipped.sounds.get(&key.clip_id).filter(|(_, place)| !place.exists()) {
-                self.fetch(name, place)?;
-            }
-        }
-        if let Some(name) =
-            group.spoken.as_ref().and_then(|before| before.audio_file.as_ref()).filter(|name| is_object_name(name))
-        {
-            let place = equipped.files.path(name);
-            if !place.exists() {
-                self.fetch(name, &place)?;
-            }
-        }
-        let mut trials = Vec::new();
-        if self.plan.warm_up > 0 {
-            let first = &group.keys[0];
-            let mut cold = warmed.lock().unwrap_or_else(PoisonError::into_inner);
-            let own = cold.entry(first.variant).or_default();
-            let warms = *own < self.at_once().max(self.plan.warm_up as usize);
-            *own += usize::from(warms);
-            drop(cold);
-            if warms {
-                let warm: Vec<TrialKey> =
-                    group.keys.iter().map(|key| TrialKey { warm_up: true, ..key.clone() }).collect();
-                crew.run_group(
-                    &warm,
-                    group.spoken.clone().map(Spoken::from),
-                    &equipped.files,
-                    begun,
-                    &mut |record| {
-                        trials.push(record);
-                        true
-                    },
-                );
-            }
-        }
-        crew.run_group(&group.keys, group.spoken.clone().map(Spoken::from), &equipped.files, begun, &mut |record| {
-            trials.push(record);
-            true
-        });
-        if let Some(fault) = crew.fault() {
-            return Err(fault.into());
-        }
-        let stopped = trials.iter().any(|trial| trial.outcome == Outcome::Stopped) || self.interrupt.flag().is_set();
-        let made = group
-            .keys
-            .iter()
-            .all(|key| trials.iter().any(|trial| trial.key == *key && trial.outcome != Outcome::Stopped));
-        Ok((made || !stopped).then_some(trials))
-    }
-
-    fn fetch(&self, name: &str, place: &Path) -> Result<(), Problem> {
-        let bytes = self.link.get_object(self.objects, name)?.ok_or_else(|| {
-            let what = format!("the sound {name} of a clip is not in the object store, or not whole");
-            Problem::new(what, Place::default()).remedy("let whoever runs the plan put it up again")
-        })?;
-        let aside = place.with_extension(format!("{:?}.part", thread::current().id()));
-        if let Some(folder) = place.parent() {
-            std::fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
-        }
-        std::fs::write(&aside, bytes)
-            .and_then(|()| std::fs::rename(&aside, place))
-            .map_err(|error| Problem::io("write", place, &error))
-    }
-
-    fn publish(
-        &self,
-        number: u64,
-        mut trials: Vec<TrialRecord>,
-        not_begun: Option<String>,
-        equipped: &Equipped,
-        names: &Names,
-    ) -> Result<(), RunError> {
-        for trial in &mut trials {
-            trial.made_by = Some(maker(&self.options.name, &self.options.class));
-            if let Some(name) = &trial.audio_file {
-                let place = equipped.files.path(name);
-                let bytes = std::fs::read(&place).map_err(|error| Problem::io("read", &place, &error))?;
-                self.link.put_object(self.objects, name, &bytes)?;
-            }
-        }
-        let timed = trials.iter().filter(|trial| !trial.key.warm_up);
-        let failed = timed.clone().filter(|trial| !trial.outcome.is_answer()).count() as u64;
-        self.shown.trials.fetch_add(timed.count() as u64, Ordering::SeqCst);
-        self.shown.failed.fetch_add(failed, Ordering::SeqCst);
-        let result = ResultMessage {
-            number,
-            worker: self.options.name.clone(),
-            machine: this_machine(),
-            trials,
-            not_begun,
-            versions: equipped.versions.clone(),
-        };
-        let mut body =
-            serde_json::to_vec(&result).map_err(|error| Problem::new(error.to_string(), Place::default()))?;
-        let id = checksum::of_bytes(&body);
-        if body.len() > self.link.room() {
-            let name = format!("{id}.result");
-            self.link.put_object(self.objects, &name, &body)?;
-            body = format!("object {name}").into_bytes();
-        }
-        Ok(self.link.publish(&names.done, vec![(id, body)])?)
-    }
-}
-
-/// A trial that no worker came back from.
-fn given_up(key: &TrialKey, why: &str) -> TrialRecord {
-    TrialRecord {
-        key: key.clone(),
-        outcome: Outcome::Broken,
-        detail: Some(why.to_owned()),
-        started_ms: 0.0,
-        took_ms: None,
-        audio_s: None,
-        prepared: None,
-        cpu_s: None,
-        peak_memory_kib: None,
-        heard: None,
-        audio_file: None,
-        measures: None,
-        speech: None,
-        replied: None,
-        first_ms: None,
-        traffic: fonex_core::latency::Traffic::default(),
-        used: None,
-        made_by: None,
-    }
-}
-
-/// A name of ours is a checksum and an ending; any other could lead anywhere on this machine.
-fn is_object_name(name: &str) -> bool {
-    name.split_once('.').is_some_and(|(sum, ending)| {
-        sum.len() == 64
-            && sum.bytes().all(|byte| byte.is_ascii_hexdigit())
-            && (1..=12).contains(&ending.len())
-            && ending.bytes().all(|byte| byte.is_ascii_alphanumeric())
-    })
-}
-
-/// What there is to be seen of a server: jobs with what is left of them, and workers by name.
+/// Looks at a server: jobs with what is left of them, and workers by name.
 ///
 /// # Errors
 /// When the server cannot be used.
-pub fn look(address: &SpreadAddress) -> Result<(Vec<(Job, u64, u64)>, Vec<(String, WorkerState)>), RunError> {
+pub fn look(address: &SpreadAddress) -> Result<Seen, RunError> {
     let link = Link::open(address, "fonex work --list")?;
     let (jobs, workers) = (link.bucket(JOBS, KEPT)?, link.bucket(WORKERS, HELD)?);
     let mut found = Vec::new();
@@ -572,5 +174,5 @@ pub fn look(address: &SpreadAddress) -> Result<(Vec<(Job, u64, u64)>, Vec<(Strin
             at_work.push((name, state));
         }
     }
-    Ok((found, at_work))
+    Ok(Seen { jobs: found, workers: at_work })
 }

@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use clap::Args;
 use fonex_formats::{Place, Problem};
 use fonex_run::{
-    Interrupt, Job, SpreadAddress, WorkOptions, WorkerState, Working, look, read_bench, this_machine, work as work_on,
+    Interrupt, Job, Seen, SpreadAddress, WorkOptions, WorkerState, Working, look, read_bench, this_machine,
+    work as work_on,
 };
 use serde::Serialize;
 
@@ -152,7 +153,7 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
 }
 
 fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
-    let (jobs, workers) = look(address)?;
+    let Seen { jobs, workers } = look(address)?;
     let jobs = jobs.into_iter().map(|(job, left, to_store)| JobLine { job, left, to_store }).collect();
     let workers = workers.into_iter().map(|(name, state)| WorkerLine { name, state }).collect();
     let view = SpreadView { jobs, workers };

@@ -108,7 +108,14 @@ fn all() -> Vec<Known> {
         ("turns", "turns", Conversation),
         ("panel", "panel collect", PanelResult),
     ];
-    read.into_iter().chain(written).collect()
+    #[cfg(feature = "team")]
+    let team = known![SchemaSettings::draft2020_12().for_serialize();
+        ("spread", "work --list", super::work::SpreadView),
+        ("work", "work", fonex_run::WorkReport),
+    ];
+    #[cfg(not(feature = "team"))]
+    let team: [Known; 0] = [];
+    read.into_iter().chain(written).chain(team).collect()
 }
 
 pub fn schema(options: &SchemaOptions) -> Result<Code, Failure> {
