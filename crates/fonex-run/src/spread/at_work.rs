@@ -18,8 +18,8 @@ use super::coordinate::{clip_of, maker};
 use super::link::Link;
 use super::pace::Together;
 use super::shown::Shown;
-use super::work::LOOK;
-use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions};
+use super::work::{LOOK, SHOW};
+use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions, asked_key};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines, this_machine};
@@ -79,10 +79,28 @@ impl AtWork<'_> {
                     let worked = (|| {
                         let queue = self.link.queue(&names.todo)?;
                         let consumer = self.link.takes(&queue, lease)?;
+                        let mut looked = Instant::now();
                         while !stop.is_set() && !over.load(Ordering::SeqCst) {
-                            let Some(message) = self.link.fetch(&consumer, 1, LOOK)?.pop() else {
+                            let ended = || {
+                                let gone = self.link.entry(jobs, token)?.is_none();
+                                Ok(gone || self.link.entry(self.shown.workers(), &asked_key(token))?.is_none())
+                            };
+                            if looked.elapsed() > SHOW {
+                                // Whoever asked may have gone.
+                                looked = Instant::now();
+                                if self.link.patiently(stop, ended)? {
+                                    over.store(true, Ordering::SeqCst);
+                                    continue;
+                                }
+                            }
+                            let fetch = || match self.link.fetch(&consumer, 1, LOOK) {
+                                // The queue goes with its job.
+                                Err(_) if ended().is_ok_and(|ended| ended) => Ok(Vec::new()),
+                                fetched => fetched,
+                            };
+                            let Some(message) = self.link.patiently(stop, fetch)?.pop() else {
                                 // Whoever asked may have ended it.
-                                over.fetch_or(self.link.entry(jobs, token)?.is_none(), Ordering::SeqCst);
+                                over.fetch_or(self.link.patiently(stop, ended)?, Ordering::SeqCst);
                                 if self.link.messages_in(&names.todo).is_none_or(|left| left == 0) {
                                     break;
                                 }
@@ -200,8 +218,9 @@ impl AtWork<'_> {
             not_begun =
                 (!all_made).then(|| reasons.first().cloned().unwrap_or_else(|| "it was not begun".to_owned()));
         }
-        self.publish(group.number, trials, not_begun, equipped, names)?;
-        self.link.done(message)?;
+        self.publish(&group.keys, trials, not_begun, equipped, names)?;
+        // What is not heard of comes again, and its result is known.
+        drop(self.link.done(message));
         Ok(())
     }
 
@@ -266,10 +285,13 @@ impl AtWork<'_> {
     }
 
     fn fetch(&self, name: &str, place: &Path) -> Result<(), Problem> {
-        let bytes = self.link.get_object(self.objects, name)?.ok_or_else(|| {
-            let what = format!("the sound {name} of a clip is not in the object store, or not whole");
-            Problem::new(what, Place::default()).remedy("let whoever runs the plan put it up again")
-        })?;
+        let found = || {
+            self.link.get_object(self.objects, name)?.ok_or_else(|| {
+                let what = format!("the sound {name} of a clip is not in the object store, or not whole");
+                Problem::new(what, Place::default()).remedy("let whoever runs the plan put it up again")
+            })
+        };
+        let bytes = self.link.patiently(self.interrupt.flag(), found)?;
         let aside = place.with_extension(format!("{:?}.part", thread::current().id()));
         if let Some(folder) = place.parent() {
             std::fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
@@ -281,7 +303,7 @@ impl AtWork<'_> {
 
     fn publish(
         &self,
-        number: u64,
+        keys: &[TrialKey],
         mut trials: Vec<TrialRecord>,
         not_begun: Option<String>,
         equipped: &Equipped,
@@ -292,7 +314,7 @@ impl AtWork<'_> {
             if let Some(name) = &trial.audio_file {
                 let place = equipped.files.path(name);
                 let bytes = std::fs::read(&place).map_err(|error| Problem::io("read", &place, &error))?;
-                self.link.put_object(self.objects, name, &bytes)?;
+                self.link.patiently(self.interrupt.flag(), || self.link.put_object(self.objects, name, &bytes))?;
             }
         }
         let timed = trials.iter().filter(|trial| !trial.key.warm_up);
@@ -300,7 +322,7 @@ impl AtWork<'_> {
         self.shown.trials.fetch_add(timed.count() as u64, Ordering::SeqCst);
         self.shown.failed.fetch_add(failed, Ordering::SeqCst);
         let result = ResultMessage {
-            number,
+            keys: keys.to_vec(),
             worker: self.options.name.clone(),
             machine: this_machine(),
             trials,
@@ -312,10 +334,11 @@ impl AtWork<'_> {
         let id = checksum::of_bytes(&body);
         if body.len() > self.link.room() {
             let name = format!("{id}.result");
-            self.link.put_object(self.objects, &name, &body)?;
+            self.link.patiently(self.interrupt.flag(), || self.link.put_object(self.objects, &name, &body))?;
             body = format!("object {name}").into_bytes();
         }
-        Ok(self.link.publish(&names.done, vec![(id, body)])?)
+        let publish = || self.link.publish(&names.done, vec![(id.clone(), body.clone())]);
+        Ok(self.link.patiently(self.interrupt.flag(), publish)?)
     }
 }
 

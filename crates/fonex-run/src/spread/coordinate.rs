@@ -1,16 +1,22 @@
 //! Who runs a plan on others' machines: puts the groups up, stores what comes back, and ends when everything has.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::time::Duration;
 
 use async_nats::jetstream::object_store::ObjectStore;
 use fonex_core::{Clip, Outcome};
+use fonex_engines::StopFlag;
 use fonex_formats::{Place, Problem, audio_path, checksum};
 use fonex_store::{Maker, Spoken, Store, TrialKey, TrialRecord};
 
 use super::link::{Link, SpreadAddress};
-use super::{FORM, GroupMessage, JOBS, Job, JobClip, Names, OBJECTS, ResultMessage, SpokenBefore, bench_print};
+use super::pace::HELD;
+use super::work::SHOW;
+use super::{
+    FORM, GroupMessage, JOBS, Job, JobClip, Names, OBJECTS, ResultMessage, SpokenBefore, WORKERS, asked_key,
+    bench_print,
+};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 use crate::execute::{Execution, Group, Interrupt, Material, Progress, left_to_do, new_run, now, print_of};
@@ -96,7 +102,8 @@ pub fn execute_spread(
         warm: warm_ups(&done),
         not_begun: Vec::new(),
     };
-    let whole = taking.all(&todo, interrupt)?;
+    let asking = link.bucket(WORKERS, HELD)?;
+    let whole = link.while_telling(&asking, &asked_key(&token), SHOW, || taking.all(&todo, interrupt))?;
     let (not_begun, mut stopped) = (taking.not_begun, None);
     watch.ended();
     if whole {
@@ -115,7 +122,7 @@ pub fn execute_spread(
 }
 
 /// The next warm-up trial of each variant: those of several workers are told apart by their numbers.
-fn warm_ups(done: &std::collections::HashSet<TrialKey>) -> HashMap<usize, u32> {
+fn warm_ups(done: &HashSet<TrialKey>) -> HashMap<usize, u32> {
     let mut next: HashMap<usize, u32> = HashMap::new();
     for key in done.iter().filter(|key| key.warm_up) {
         let own = next.entry(key.variant).or_default();
@@ -264,23 +271,26 @@ struct Taking<'t> {
 impl Taking<'_> {
     /// Stores results until every trial has one; false when it was interrupted before.
     fn all(&mut self, todo: &[Group], interrupt: &Interrupt) -> Result<bool, RunError> {
-        let mut waiting: BTreeMap<TrialIndex, ()> = todo.iter().flatten().map(|key| (index(key), ())).collect();
+        let mut waiting: HashSet<TrialIndex> = todo.iter().flatten().map(index).collect();
         let names = Names::of(self.token);
         let queue = self.link.queue(&names.done)?;
         let consumer = self.link.takes(&queue, self.lease)?;
         let objects = self.link.objects(OBJECTS)?;
         let mut versions: BTreeMap<String, String> = BTreeMap::new();
         while !waiting.is_empty() && !interrupt.flag().is_set() {
-            let messages = self.link.fetch_soon(&consumer, ROUND, LOOK)?;
+            let stop = interrupt.flag();
+            let messages = self.link.patiently(stop, || self.link.fetch_soon(&consumer, ROUND, LOOK))?;
             let mut large = Vec::new();
             for message in &messages {
-                let Some(result) = self.read(&objects, &message.payload, &mut large)? else { continue };
+                let read = self.link.patiently(stop, || self.read(&objects, &message.payload))?;
+                let Some((result, name)) = read else { continue };
+                large.extend(name);
                 for key in result.trials.iter().map(|trial| &trial.key) {
                     waiting.remove(&index(key));
                 }
                 if let Some(why) = &result.not_begun {
                     // What was not begun does not come any more.
-                    waiting.retain(|key, ()| !of_group(todo, result.number, key));
+                    waiting.retain(|waits| result.keys.iter().all(|key| index(key) != *waits));
                     if !self.not_begun.contains(why) {
                         self.not_begun.push(why.clone());
                     }
@@ -288,10 +298,11 @@ impl Taking<'_> {
                 for (engine, version) in &result.versions {
                     versions.entry(engine.clone()).or_insert_with(|| version.clone());
                 }
-                self.keep(&objects, result)?;
+                self.keep(&objects, result, stop)?;
             }
             for message in &messages {
-                self.link.done(message)?;
+                // What is not heard of comes again, and is known.
+                drop(self.link.done(message));
             }
             large.iter().for_each(|name| self.link.delete_object(&objects, name));
         }
@@ -302,21 +313,16 @@ impl Taking<'_> {
         Ok(waiting.is_empty())
     }
 
-    /// A result as it was published; none where it cannot be read, as from another program.
-    fn read(
-        &self,
-        objects: &ObjectStore,
-        body: &[u8],
-        large: &mut Vec<String>,
-    ) -> Result<Option<ResultMessage>, Problem> {
+    /// A result as it was published, and the object it lay in; none where it cannot be read, as from another program.
+    fn read(&self, objects: &ObjectStore, body: &[u8]) -> Result<Option<(ResultMessage, Option<String>)>, Problem> {
         let Some(name) = std::str::from_utf8(body).ok().and_then(|text| text.strip_prefix("object ")) else {
-            return Ok(serde_json::from_slice(body).ok());
+            return Ok(serde_json::from_slice(body).ok().map(|result| (result, None)));
         };
-        large.push(name.to_owned());
-        Ok(self.link.get_object(objects, name)?.and_then(|bytes| serde_json::from_slice(&bytes).ok()))
+        let bytes = self.link.get_object(objects, name)?;
+        Ok(bytes.and_then(|bytes| serde_json::from_slice(&bytes).ok()).map(|result| (result, Some(name.to_owned()))))
     }
 
-    fn keep(&mut self, objects: &ObjectStore, result: ResultMessage) -> Result<(), RunError> {
+    fn keep(&mut self, objects: &ObjectStore, result: ResultMessage, stop: &StopFlag) -> Result<(), RunError> {
         let files = self.store.audio_files();
         let mut trials: Vec<TrialRecord> = Vec::with_capacity(result.trials.len());
         for mut trial in result.trials {
@@ -330,7 +336,7 @@ impl Taking<'_> {
                 *next += 1;
             }
             if let Some(name) = trial.audio_file.clone() {
-                match self.link.get_object(objects, &name)? {
+                match self.link.patiently(stop, || self.link.get_object(objects, &name))? {
                     Some(bytes) => {
                         let (sum, ending) = name.split_once('.').unwrap_or((&name, ""));
                         files
@@ -352,13 +358,6 @@ type TrialIndex = (usize, u32, String);
 
 fn index(key: &TrialKey) -> TrialIndex {
     (key.variant, key.repeat, key.clip_id.clone())
-}
-
-fn of_group(todo: &[Group], number: u64, key: &TrialIndex) -> bool {
-    usize::try_from(number)
-        .ok()
-        .and_then(|number| todo.get(number))
-        .is_some_and(|keys| keys.iter().any(|k| index(k) == *key))
 }
 
 /// Who made a trial, as every record of a spread run says.

@@ -5,7 +5,9 @@ use std::future::Future;
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
 
 use async_nats::jetstream::consumer::{AckPolicy, PullConsumer, pull};
 use async_nats::jetstream::message::PublishMessage;
@@ -13,6 +15,7 @@ use async_nats::jetstream::object_store::ObjectStore;
 use async_nats::jetstream::stream::{self, RetentionPolicy};
 use async_nats::jetstream::{self, AckKind, Message, kv, object_store};
 use async_nats::{ConnectOptions, ServerAddr};
+use fonex_engines::StopFlag;
 use fonex_formats::{Problem, checksum};
 use futures_util::StreamExt;
 use tokio::io::AsyncReadExt;
@@ -24,6 +27,9 @@ use super::problem;
 const ANSWER: Duration = Duration::from_secs(20);
 /// The oldest server that has been tried.
 const OLDEST: (Option<u32>, Option<u32>) = (Some(2), Some(9));
+/// How long a server that is away is waited for, and between two attempts.
+const PATIENCE: Duration = Duration::from_secs(300);
+const PAUSE: Duration = Duration::from_secs(1);
 /// Messages with the same id within this time are one.
 const SAME: Duration = Duration::from_secs(600);
 
@@ -103,6 +109,50 @@ impl Link {
         answer: impl Future<Output = Result<T, E>>,
     ) -> Result<T, Problem> {
         self.runtime.block_on(answer).map_err(|error| problem(format!("cannot {what}: {error}"), &self.address))
+    }
+
+    /// Asks again and again while the server is away, as when it starts anew; until it has been away too long, or the end is asked for.
+    pub(super) fn patiently<T>(
+        &self,
+        stop: &StopFlag,
+        mut ask: impl FnMut() -> Result<T, Problem>,
+    ) -> Result<T, Problem> {
+        let begun = Instant::now();
+        loop {
+            match ask() {
+                Err(_) if begun.elapsed() < PATIENCE && stop.pause(PAUSE) => {}
+                answer => return answer,
+            }
+        }
+    }
+
+    /// Shows that somebody is at something, by an entry that is written again and again, and goes when it ends.
+    pub(super) fn while_telling<T>(
+        &self,
+        bucket: &kv::Store,
+        key: &str,
+        every: Duration,
+        work: impl FnOnce() -> T,
+    ) -> T {
+        let over = Arc::new(AtomicBool::new(false));
+        let tell = || drop(self.runtime.block_on(bucket.put(key, "at it".into())));
+        tell();
+        let done = thread::scope(|scope| {
+            let telling = scope.spawn(|| {
+                while !over.load(Ordering::SeqCst) {
+                    thread::park_timeout(every);
+                    if !over.load(Ordering::SeqCst) {
+                        tell();
+                    }
+                }
+            });
+            let done = work();
+            over.store(true, Ordering::SeqCst);
+            telling.thread().unpark();
+            done
+        });
+        drop(self.runtime.block_on(bucket.purge(key)));
+        done
     }
 
     /// A bucket of entries, of which each has one value.

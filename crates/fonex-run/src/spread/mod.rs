@@ -23,7 +23,7 @@ use crate::bench::{Bench, Plan};
 
 pub use coordinate::{SpreadOptions, execute_spread};
 pub use link::SpreadAddress;
-pub use work::{Seen, WorkOptions, WorkReport, Working, look, work};
+pub use work::{Seen, SeenJob, WorkOptions, WorkReport, Working, clear, look, work};
 
 /// The version of what travels.
 const FORM: u32 = 1;
@@ -104,7 +104,8 @@ impl From<SpokenBefore> for Spoken {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct ResultMessage {
-    number: u64,
+    /// The trials of the group.
+    keys: Vec<TrialKey>,
     worker: String,
     machine: Machine,
     /// Its trials, and warm-up trials that were made before.
@@ -136,6 +137,11 @@ pub struct WorkerState {
     pub trials: u64,
     /// Trials of them without an answer.
     pub failed: u64,
+}
+
+/// The entry, among those of workers, that shows that somebody stores what a job gives.
+fn asked_key(token: &str) -> String {
+    format!("asks.{token}")
 }
 
 /// Names of a job's queue and of what comes back.

@@ -54,6 +54,11 @@ impl<'s> Shown<'s> {
         Ok(Self { link, workers, name: key, state: Mutex::new(state), trials, failed, given_up })
     }
 
+    /// The bucket of workers at work.
+    pub(super) const fn workers(&self) -> &kv::Store {
+        &self.workers
+    }
+
     pub(super) fn report(&self) -> WorkReport {
         let [trials, failed, given_up] =
             [&self.trials, &self.failed, &self.given_up].map(|n| n.load(Ordering::SeqCst));

@@ -13,7 +13,7 @@ use super::coordinate::KEPT;
 use super::link::{Link, SpreadAddress};
 use super::pace::{HELD, Together};
 use super::shown::Shown;
-use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, WorkerState, bench_print, problem};
+use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, WorkerState, asked_key, bench_print, problem};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 use crate::execute::Interrupt;
@@ -21,7 +21,7 @@ use crate::execute::Interrupt;
 /// How long a worker waits for a group before it looks for other jobs.
 pub(super) const LOOK: Duration = Duration::from_millis(500);
 /// How often a worker shows that it is at work.
-const SHOW: Duration = Duration::from_secs(5);
+pub(super) const SHOW: Duration = Duration::from_secs(5);
 
 /// How a worker works.
 #[derive(Debug, Clone)]
@@ -90,8 +90,9 @@ pub fn work(
         let result = (|| {
             while !interrupt.flag().is_set() {
                 let mut found = false;
-                for token in link.keys(&jobs)? {
-                    let Some(entry) = link.entry(&jobs, &token)? else { continue };
+                for token in link.patiently(interrupt.flag(), || link.keys(&jobs))? {
+                    let entry = link.patiently(interrupt.flag(), || link.entry(&jobs, &token))?;
+                    let Some(entry) = entry else { continue };
                     let Ok(job) = serde_json::from_slice::<Job>(&entry.value) else { continue };
                     let plan = bench.plans.get(&job.plan);
                     if let Some(why) = why_not(&job, bench, plan, options) {
@@ -101,6 +102,12 @@ pub fn work(
                         continue;
                     }
                     let Some(plan) = plan else { continue };
+                    // What nobody stores is not made: whoever asked may be gone for good.
+                    let asked =
+                        link.patiently(interrupt.flag(), || link.entry(shown.workers(), &asked_key(&token)))?;
+                    if asked.is_none() {
+                        continue;
+                    }
                     found = true;
                     told.begins(&job);
                     let at_work =
@@ -142,11 +149,25 @@ fn why_not(job: &Job, bench: &Bench, plan: Option<&Plan>, options: &WorkOptions)
     }
 }
 
+/// A job as it is seen.
+#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
+pub struct SeenJob {
+    /// What it is.
+    #[serde(flatten)]
+    pub job: Job,
+    /// Groups that nobody has finished.
+    pub left: u64,
+    /// Results that are not stored yet.
+    pub to_store: u64,
+    /// Whether somebody stores what it gives; workers wait where that is not so.
+    pub asked: bool,
+}
+
 /// What there is to be seen of a server.
 #[derive(Debug, Default)]
 pub struct Seen {
-    /// Jobs, each with the groups that nobody has finished and the results that are not stored yet.
-    pub jobs: Vec<(Job, u64, u64)>,
+    /// Jobs.
+    pub jobs: Vec<SeenJob>,
     /// Workers at work, by name.
     pub workers: Vec<(String, WorkerState)>,
 }
@@ -164,15 +185,36 @@ pub fn look(address: &SpreadAddress) -> Result<Seen, RunError> {
         let job: Job = serde_json::from_slice(&entry.value)
             .map_err(|_| problem("a job there cannot be read; it is of another version of Fonex", address))?;
         let names = Names::of(&token);
-        let [todo, done] = [names.todo, names.done].map(|name| link.messages_in(&name).unwrap_or(0));
-        found.push((job, todo, done));
+        let [left, to_store] = [names.todo, names.done].map(|name| link.messages_in(&name).unwrap_or(0));
+        let asked = link.entry(&workers, &asked_key(&token))?.is_some();
+        found.push(SeenJob { job, left, to_store, asked });
     }
     let mut at_work = Vec::new();
-    for name in link.keys(&workers)? {
+    for name in link.keys(&workers)?.into_iter().filter(|name| !name.starts_with("asks.")) {
         let Some(entry) = link.entry(&workers, &name)? else { continue };
         if let Ok(state) = serde_json::from_slice(&entry.value) {
             at_work.push((name, state));
         }
     }
     Ok(Seen { jobs: found, workers: at_work })
+}
+
+/// Removes the jobs that nobody asks for any more, with what is on their queues. Gives how many.
+///
+/// # Errors
+/// When the server cannot be used.
+pub fn clear(address: &SpreadAddress) -> Result<u64, RunError> {
+    let link = Link::open(address, "fonex work --clear")?;
+    let (jobs, workers) = (link.bucket(JOBS, KEPT)?, link.bucket(WORKERS, HELD)?);
+    let mut cleared = 0;
+    for token in link.keys(&jobs)? {
+        if link.entry(&jobs, &token)?.is_some() && link.entry(&workers, &asked_key(&token))?.is_none() {
+            link.ask("remove the job", jobs.purge(&token))?;
+            let names = Names::of(&token);
+            link.delete_queue(&names.todo);
+            link.delete_queue(&names.done);
+            cleared += 1;
+        }
+    }
+    Ok(cleared)
 }

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::Args;
 use fonex_formats::{Place, Problem};
 use fonex_run::{
-    Interrupt, Job, Seen, SpreadAddress, WorkOptions, WorkerState, Working, look, read_bench, this_machine,
-    work as work_on,
+    Interrupt, Job, Seen, SeenJob, SpreadAddress, WorkOptions, WorkerState, Working, clear, look, read_bench,
+    this_machine, work as work_on,
 };
 use serde::Serialize;
 
@@ -31,6 +31,9 @@ pub struct WorkCommand {
     /// List the jobs and the workers there are, and end
     #[arg(long)]
     pub list: bool,
+    /// Remove the jobs that nobody asks for any more, and end
+    #[arg(long, conflicts_with = "list")]
+    pub clear: bool,
     /// Name of this worker; by default that of the machine and the number of the process
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
@@ -60,20 +63,9 @@ pub struct WorkCommand {
 #[derive(Serialize, schemars::JsonSchema)]
 pub(in crate::commands) struct SpreadView {
     /// Jobs that have not ended.
-    jobs: Vec<JobLine>,
+    jobs: Vec<SeenJob>,
     /// Workers at work.
     workers: Vec<WorkerLine>,
-}
-
-/// A job.
-#[derive(Serialize, schemars::JsonSchema)]
-struct JobLine {
-    #[serde(flatten)]
-    job: Job,
-    /// Groups that nobody has finished.
-    left: u64,
-    /// Results that are not stored yet.
-    to_store: u64,
 }
 
 /// A worker.
@@ -122,6 +114,10 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
     if options.list {
         return list(&address, options.format.format);
     }
+    if options.clear {
+        output::note(&format!("Removed {} that nobody asks for.", plural(clear(&address)?, "job")));
+        return Ok(Code::Done);
+    }
     let bench = read_bench(&options.bench, &options.overrides)?;
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let host = if host.trim().is_empty() { "worker" } else { host.trim() };
@@ -154,7 +150,6 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
 
 fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
     let Seen { jobs, workers } = look(address)?;
-    let jobs = jobs.into_iter().map(|(job, left, to_store)| JobLine { job, left, to_store }).collect();
     let workers = workers.into_iter().map(|(name, state)| WorkerLine { name, state }).collect();
     let view = SpreadView { jobs, workers };
     if format == Format::Json {
@@ -168,6 +163,7 @@ fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
         ("groups", 0),
         ("left", 0),
         ("to store", 0),
+        ("asked for", 0),
         ("class", 2),
     ]);
     for line in &view.jobs {
@@ -178,6 +174,7 @@ fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
             Cell::Count(line.job.groups),
             Cell::Count(line.left),
             Cell::Count(line.to_store),
+            Cell::text(if line.asked { "yes" } else { "no" }),
             Cell::text(line.job.class.clone().unwrap_or_default()),
         ]);
     }
