@@ -124,21 +124,28 @@ impl Rows {
             let sql = format!("select {columns} from {table} where {of_column} = $1 {condition}");
             return with(store.database.rows(&sql, std::slice::from_ref(of), read)?);
         };
+        // Labels lie in the order of their places; trials of several runs lie among each other.
+        let (picks, mut place, last) = match of {
+            Value::Integer(run) => match store.places(*run)? {
+                Some((first, last)) => (store.database.picks(of_column), first - 1, last),
+                None => return Ok(()),
+            },
+            _ => (of_column.to_owned(), i64::MIN, i64::MAX),
+        };
         let sql = format!(
-            "select {columns}, {order} from {table} where {of_column} = $1 and {order} > $2 {condition} order by {order} limit $3"
+            "select {columns}, {order} from {table} where {picks} = $1 and {order} > $2 and {order} <= $3 {condition} order by {order} limit $4"
         );
-        let mut place = i64::MIN;
         loop {
-            let values = [of.clone(), Value::from(place), Value::from(ROUND)];
+            let values = [of.clone(), Value::from(place), Value::from(last), Value::from(ROUND)];
             let rows = store.database.rows(&sql, &values, |row| {
                 place = row.get(width)?;
                 read(row)
             })?;
-            let last = rows.len() < ROUND;
+            let ends = rows.len() < ROUND;
             if !rows.is_empty() {
                 with(rows)?;
             }
-            if last {
+            if ends {
                 return Ok(());
             }
         }

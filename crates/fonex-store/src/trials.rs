@@ -79,17 +79,23 @@ impl Store {
         size: usize,
         mut with: impl FnMut(Vec<StoredTrial>) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
-        let mut place = i64::MIN;
-        loop {
-            let found = self.trials_after(run, place, size)?;
-            let Some((last, _)) = found.last() else { return Ok(()) };
-            place = *last;
-            let short = found.len() < size;
+        let Some((first, last)) = self.places(run)? else { return Ok(()) };
+        let mut place = first - 1;
+        while place < last {
+            let found = self.trials_between(run, place, last, size)?;
+            let Some((reached, _)) = found.last() else { return Ok(()) };
+            place = *reached;
             with(found.into_iter().map(|(_, trial)| trial).collect())?;
-            if short {
-                return Ok(());
-            }
         }
+        Ok(())
+    }
+
+    /// The first and the last place at which trials of a run lie.
+    pub(crate) fn places(&self, run: i64) -> Result<Option<(i64, i64)>, StoreError> {
+        let sql = "select min(rowid), max(rowid) from trials where run_id = $1";
+        let (first, last): (Option<i64>, Option<i64>) =
+            self.database.only(sql, values![run], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        Ok(first.zip(last))
     }
 
     /// The trials of a run that were stored after a place, at most `most`, each with its place, in the order they were stored.
@@ -97,11 +103,22 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn trials_after(&self, run: i64, place: i64, most: usize) -> Result<Vec<(i64, StoredTrial)>, StoreError> {
+        self.trials_between(run, place, i64::MAX, most)
+    }
+
+    fn trials_between(
+        &self,
+        run: i64,
+        place: i64,
+        last: i64,
+        most: usize,
+    ) -> Result<Vec<(i64, StoredTrial)>, StoreError> {
+        let run_id = self.database.picks("run_id");
         let sql = format!(
-            "select {TRIAL_COLUMNS}, rowid from trials where run_id = $1 and rowid > $2 order by rowid limit $3"
+            "select {TRIAL_COLUMNS}, rowid from trials where {run_id} = $1 and rowid > $2 and rowid <= $3 order by rowid limit $4"
         );
-        self.database
-            .rows(&sql, values![run, place, most], |row| Ok((row.get(COLUMNS_OF_TRIAL)?, stored_trial(row)?)))
+        let read = |row: &Row<'_>| Ok((row.get(COLUMNS_OF_TRIAL)?, stored_trial(row)?));
+        self.database.rows(&sql, values![run, place, last, most], read)
     }
 
     /// The timed trials of one clip, by variant and repeat.

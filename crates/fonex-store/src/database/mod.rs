@@ -64,6 +64,12 @@ impl Database {
         matches!(self, Self::File(_))
     }
 
+    /// A column that only picks among rows which are read in the order of their places. SQLite would look the rows up by it, and sort all of them
+    /// for each page; a plus before its name keeps it from that.
+    pub(crate) fn picks(&self, column: &str) -> String {
+        if self.is_file() { format!("+{column}") } else { column.to_owned() }
+    }
+
     /// Executes a statement that answers nothing; gives the rows it changed.
     pub(crate) fn execute(&self, sql: &str, values: &[Value<'_>]) -> Result<u64, StoreError> {
         match self {
