@@ -13,6 +13,7 @@ use fonex_core::{Clip, Outcome};
 use fonex_engines::SharedPace;
 use fonex_formats::{Place, Problem, checksum};
 use fonex_store::{AudioFiles, Spoken, TrialKey, TrialRecord};
+use tempfile::TempDir;
 
 use super::coordinate::{clip_of, maker};
 use super::link::Link;
@@ -37,22 +38,13 @@ pub(super) struct AtWork<'w> {
 
 /// What a job needs on this machine, gone when it ends.
 struct Equipped {
-    _folder: Folder,
+    _folder: TempDir,
     material: Material,
     engines: Engines,
     files: AudioFiles,
     /// The object with the sound of each clip, and where it is to lie.
     sounds: HashMap<String, (String, PathBuf)>,
     versions: BTreeMap<String, String>,
-}
-
-/// A folder that is removed when it is dropped.
-struct Folder(PathBuf);
-
-impl Drop for Folder {
-    fn drop(&mut self) {
-        drop(std::fs::remove_dir_all(&self.0));
-    }
 }
 
 impl AtWork<'_> {
@@ -63,7 +55,7 @@ impl AtWork<'_> {
 
     /// Makes groups of a job until it has ended, or none comes.
     pub(super) fn job(&self, job: &Job, token: &str, jobs: &kv::Store, pace: &Arc<Together>) -> Result<(), RunError> {
-        let Some(equipped) = self.equip(job, token, pace)? else { return Ok(()) };
+        let Some(equipped) = self.equip(job, pace)? else { return Ok(()) };
         self.shown.works_on(Some(&job.plan));
         let stop = self.interrupt.flag();
         let crew = Crew::new(self.bench, self.plan, &equipped.material, &equipped.engines, HashMap::new(), stop);
@@ -113,7 +105,8 @@ impl AtWork<'_> {
                     if let Err(error) = worked
                         && self.link.entry(jobs, token).is_ok_and(|job| job.is_some())
                     {
-                        // A queue that went with its job is no failure.
+                        // A queue that went with its job is no failure; anything else ends the work of all.
+                        over.store(true, Ordering::SeqCst);
                         failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
                     }
                 });
@@ -133,11 +126,11 @@ impl AtWork<'_> {
     }
 
     /// Fetches the clips of a job and builds its engines; none where the job has gone.
-    fn equip(&self, job: &Job, token: &str, pace: &Arc<Together>) -> Result<Option<Equipped>, RunError> {
+    fn equip(&self, job: &Job, pace: &Arc<Together>) -> Result<Option<Equipped>, RunError> {
         let Some(lines) = self.link.get_object(self.objects, &job.clips)? else { return Ok(None) };
-        let path = std::env::temp_dir().join(format!("fonex-work-{}-{token}", std::process::id()));
-        std::fs::create_dir_all(&path).map_err(|error| Problem::io("make", &path, &error))?;
-        let folder = Folder(path.clone());
+        let folder = tempfile::Builder::new().prefix("fonex-work-").tempdir();
+        let folder = folder.map_err(|error| Problem::io("make a folder in", &std::env::temp_dir(), &error))?;
+        let path = folder.path().to_owned();
         let (mut usable, mut sounds, mut labels) = (Vec::new(), HashMap::new(), HashMap::new());
         for line in String::from_utf8_lossy(&lines).lines() {
             let (clip, sound): (Clip, Option<String>) = clip_of(line).ok_or_else(|| {
@@ -208,8 +201,20 @@ impl AtWork<'_> {
                 made
             });
             let Some(made) = made? else {
-                // Not made, such as when this worker is being stopped: somebody else takes it.
-                self.link.tell(message, AckKind::Nak(None));
+                // Not made, since this worker is being stopped: somebody else takes it. It is put up anew, so that it does not count as one
+                // over which a worker vanished.
+                let id = checksum::of_bytes(
+                    format!(
+                        "{} {delivered} {:?}",
+                        self.options.name,
+                        message.info().map(|info| info.stream_sequence)
+                    )
+                    .as_bytes(),
+                );
+                match self.link.publish(&names.todo, vec![(id, message.payload.to_vec())]) {
+                    Ok(()) => drop(self.link.done(message)),
+                    Err(_) => self.link.tell(message, AckKind::Nak(None)),
+                }
                 return Ok(());
             };
             trials = made;
@@ -374,4 +379,28 @@ fn is_object_name(name: &str) -> bool {
             && (1..=12).contains(&ending.len())
             && ending.bytes().all(|byte| byte.is_ascii_alphanumeric())
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_object_name;
+
+    #[test]
+    fn names_that_lead_elsewhere_are_no_names_of_sound() {
+        let sum = "0f".repeat(32);
+        assert!(is_object_name(&format!("{sum}.flac")));
+        for name in [
+            "",
+            "../../etc/passwd",
+            "/etc/passwd",
+            "a.wav",
+            &sum,
+            &format!("{sum}."),
+            &format!("{sum}.../x"),
+            &format!("{sum}.w/../../x"),
+            &format!("../{sum}.wav"),
+        ] {
+            assert!(!is_object_name(name), "{name}");
+        }
+    }
 }

@@ -113,7 +113,7 @@ pub fn execute_spread(
         }
     } else {
         stopped = Some(
-            "stopped while others work on it; they go on, and the same command takes what they have made".to_owned(),
+            "stopped; workers wait, and the same command takes what they have made and has them go on".to_owned(),
         );
     }
     store.unlock(run, lock);

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use fonex_core::{Clip, Task};
-use fonex_store::{RunRef, Store};
+use fonex_store::{RunRef, Store, StorePlace};
 
 use super::load_run;
 use super::run_names::check_label;
@@ -261,6 +261,16 @@ fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
     }
     if bench.path.as_os_str() != "fonex.toml" {
         command += &format!(" --bench {}", bench.path.display());
+    }
+    // An address with a password is not repeated on a screen.
+    if let Some(store) = options.bench.store.as_ref().filter(|store| !StorePlace::has_password(store)) {
+        command += &format!(" --store '{store}'");
+    }
+    #[cfg(feature = "team")]
+    if let Some(server) = &options.spreading.spread {
+        let shown = super::work::address(Some(server), None)
+            .map_or_else(|_| "SERVER".to_owned(), |address| address.to_string());
+        command += &format!(" --spread {shown}");
     }
     command
 }

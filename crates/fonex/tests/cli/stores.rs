@@ -225,3 +225,24 @@ fn a_plan_gives_the_same_on_a_server_and_others_may_look_but_not_write() {
     folder.fonex_in(&["runs"], &[looks[0], ("PGPASSWORD", "no")]).expect(2).says(&["lets nobody in like this"]);
     schema.change(&format!("drop owned by {name}_looks; drop role {name}_looks"));
 }
+
+/// A server whose authority is not known, or that shows a certificate for another name, is not spoken to.
+#[cfg(feature = "team")]
+#[test]
+fn a_server_has_to_show_a_certificate_for_its_name() {
+    let (Some(schema), Ok(authority)) = (Schema::new("tls"), std::env::var("FONEX_TEST_POSTGRES_CA")) else { return };
+    let folder = Folder::new();
+    bench(&folder, "");
+    let secret = |host: &str, more: &str| format!("{}{more}", schema.address().replace("127.0.0.1", host));
+    let known = format!("&sslrootcert={authority}");
+    let right = secret("localhost", &known);
+    folder.fonex_in(&["run", "speak"], &[("FONEX_STORE", &right)]).expect(0);
+    folder.fonex_in(&["store", "check"], &[("FONEX_STORE", &right)]).expect(0).prints(&["nothing is wrong"]);
+    for (address, says) in [
+        (secret("localhost", "&sslmode=require"), "UnknownIssuer"),
+        (secret("127.0.0.1", &known), "not valid for name"),
+        (secret("localhost", "&sslrootcert=fonex.toml"), "fonex.toml cannot be used"),
+    ] {
+        folder.fonex_in(&["runs"], &[("FONEX_STORE", &address)]).expect(2).says(&["cannot be reached", says]);
+    }
+}
