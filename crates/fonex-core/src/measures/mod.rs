@@ -29,7 +29,7 @@ use crate::Task;
 pub const FACTS_VERSION: u32 = 10;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are known to be stale.
-pub const ESTIMATORS_VERSION: u32 = 2;
+pub const ESTIMATORS_VERSION: u32 = 3;
 
 /// One measure.
 #[derive(Debug)]

@@ -23,7 +23,7 @@ use super::work::{LOOK, SHOW};
 use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions, asked_key, is_object_name};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines, this_machine};
+use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines};
 
 /// A worker with a job.
 pub(super) struct AtWork<'w> {
@@ -326,14 +326,7 @@ impl AtWork<'_> {
         let failed = timed.clone().filter(|trial| !trial.outcome.is_answer()).count() as u64;
         self.shown.trials.fetch_add(timed.count() as u64, Ordering::SeqCst);
         self.shown.failed.fetch_add(failed, Ordering::SeqCst);
-        let result = ResultMessage {
-            keys: keys.to_vec(),
-            worker: self.options.name.clone(),
-            machine: this_machine(),
-            trials,
-            not_begun,
-            versions: equipped.versions.clone(),
-        };
+        let result = ResultMessage { keys: keys.to_vec(), trials, not_begun, versions: equipped.versions.clone() };
         let mut body =
             serde_json::to_vec(&result).map_err(|error| Problem::new(error.to_string(), Place::default()))?;
         let id = checksum::of_bytes(&body);

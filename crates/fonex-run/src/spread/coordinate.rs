@@ -194,20 +194,19 @@ impl PutUp<'_> {
         };
         tell(&job)?;
         let files = store.audio_files();
-        for (round, groups) in todo.chunks(ROUND).enumerate() {
+        for groups in todo.chunks(ROUND) {
             if self.interrupt.flag().is_set() {
                 break;
             }
             let mut messages = Vec::with_capacity(groups.len());
-            for (at, keys) in groups.iter().enumerate() {
-                let number = (round * ROUND + at) as u64;
+            for keys in groups {
                 let before = self.spoken_before(keys, spoken);
                 if let Some(name) = before.as_ref().and_then(|before| before.audio_file.as_ref()) {
                     let bytes =
                         fs::read(files.path(name)).map_err(|error| Problem::io("read", &files.path(name), &error))?;
                     self.link.put_object(&objects, name, &bytes)?;
                 }
-                let message = GroupMessage { number, keys: keys.clone(), spoken: before };
+                let message = GroupMessage { keys: keys.clone(), spoken: before };
                 messages.push((id_of(self.token, keys), serde_json::to_vec(&message).unwrap_or_default()));
             }
             self.link.publish(&names.todo, messages)?;

@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 
 use fonex_core::Clip;
 use fonex_formats::{Place, Problem, checksum};
-use fonex_store::{Machine, Spoken, TrialKey, TrialRecord};
+use fonex_store::{Spoken, TrialKey, TrialRecord};
 use serde::{Deserialize, Serialize};
 
 use crate::bench::{Bench, Plan};
@@ -81,7 +81,6 @@ struct JobClip {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct GroupMessage {
-    number: u64,
     keys: Vec<TrialKey>,
     /// What the voice of the group spoke before, when the run was interrupted.
     spoken: Option<SpokenBefore>,
@@ -106,8 +105,6 @@ impl From<SpokenBefore> for Spoken {
 struct ResultMessage {
     /// The trials of the group.
     keys: Vec<TrialKey>,
-    worker: String,
-    machine: Machine,
     /// Its trials, and warm-up trials that were made before.
     trials: Vec<TrialRecord>,
     /// Why some of its trials were not begun.
@@ -120,6 +117,8 @@ struct ResultMessage {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WorkerState {
+    /// Its name.
+    pub name: String,
     /// What tells it from another of the same name.
     pub id: String,
     /// The version of Fonex.
@@ -142,6 +141,15 @@ pub struct WorkerState {
 /// The entry, among those of workers, that shows that somebody stores what a job gives.
 fn asked_key(token: &str) -> String {
     format!("asks.{token}")
+}
+
+/// A name as a key of the key-value store, which has only some signs: no two names give the same.
+fn key_of(name: &str) -> String {
+    let sign = |byte: u8| match byte {
+        b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' | b'-' => char::from(byte).to_string(),
+        other => format!("_{other:02x}"),
+    };
+    name.bytes().map(sign).collect()
 }
 
 /// Names of a job's queue and of what comes back.

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use async_nats::jetstream::kv;
 use fonex_engines::{SharedPace, StopFlag};
 
+use super::key_of;
 use super::link::Link;
 
 /// After this time a place whose holder vanished is free.
@@ -69,7 +70,7 @@ impl Together {
 
     /// A place among those that an engine has at once.
     fn place(&self, engine: &str, most: usize, stop: &StopFlag) -> Option<Place> {
-        let begin = foldhash_of(&self.worker) as usize % most;
+        let begin = spread_out(&self.worker) as usize % most;
         while !stop.is_set() {
             for at in (0..most).map(|at| (begin + at) % most) {
                 let key = format!("place.{}.{at}", key_of(engine));
@@ -90,15 +91,8 @@ impl Together {
     }
 }
 
-/// A key of the store has only some signs.
-fn key_of(engine: &str) -> String {
-    engine
-        .bytes()
-        .map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("_{byte:02x}") })
-        .collect()
-}
-
-fn foldhash_of(text: &str) -> u32 {
+/// Where a worker begins to look, so that not all begin at the same place.
+fn spread_out(text: &str) -> u32 {
     text.bytes().fold(17_u32, |hash, byte| hash.wrapping_mul(31).wrapping_add(byte.into()))
 }
 

@@ -8,7 +8,7 @@ use fonex_formats::{Place, Problem, checksum};
 
 use super::link::Link;
 use super::pace::HELD;
-use super::{WorkOptions, WorkReport, WorkerState};
+use super::{WorkOptions, WorkReport, WorkerState, key_of};
 use crate::RunError;
 use crate::execute::{now, this_machine};
 
@@ -31,6 +31,7 @@ impl<'s> Shown<'s> {
         )[..16]
             .to_owned();
         let state = WorkerState {
+            name: options.name.clone(),
             id,
             fonex: env!("CARGO_PKG_VERSION").to_owned(),
             class: options.class.clone(),
@@ -82,9 +83,4 @@ impl<'s> Shown<'s> {
     pub(super) fn end(&self) {
         drop(self.link.ask("end", self.workers.purge(&self.name)));
     }
-}
-
-/// A key has only some signs.
-fn key_of(name: &str) -> String {
-    name.chars().map(|c| if c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '_' }).collect()
 }

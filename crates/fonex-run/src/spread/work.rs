@@ -168,8 +168,8 @@ pub struct SeenJob {
 pub struct Seen {
     /// Jobs.
     pub jobs: Vec<SeenJob>,
-    /// Workers at work, by name.
-    pub workers: Vec<(String, WorkerState)>,
+    /// Workers at work.
+    pub workers: Vec<WorkerState>,
 }
 
 /// Looks at a server: jobs with what is left of them, and workers by name.
@@ -193,7 +193,7 @@ pub fn look(address: &SpreadAddress) -> Result<Seen, RunError> {
     for name in link.keys(&workers)?.into_iter().filter(|name| !name.starts_with("asks.")) {
         let Some(entry) = link.entry(&workers, &name)? else { continue };
         if let Ok(state) = serde_json::from_slice(&entry.value) {
-            at_work.push((name, state));
+            at_work.push(state);
         }
     }
     Ok(Seen { jobs: found, workers: at_work })

@@ -60,10 +60,10 @@ pub struct SpreadArg {
     #[arg(long, value_name = "CLASS", requires = "spread")]
     pub only_class: Option<String>,
     /// With --spread: seconds after which trials of a silent worker come again
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=86_400))]
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, requires = "spread", value_parser = clap::value_parser!(u64).range(1..=86_400))]
     pub lease: u64,
     /// With --spread: workers that may vanish over the same trials before these are given up
-    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=1_000))]
+    #[arg(long, value_name = "N", default_value_t = 5, requires = "spread", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub deliveries: u32,
     /// With --spread: certificates to trust instead of the public authorities
     #[arg(long, value_name = "FILE", requires = "spread")]

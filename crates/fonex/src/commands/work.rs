@@ -65,16 +65,7 @@ pub(in crate::commands) struct SpreadView {
     /// Jobs that have not ended.
     jobs: Vec<SeenJob>,
     /// Workers at work.
-    workers: Vec<WorkerLine>,
-}
-
-/// A worker.
-#[derive(Serialize, schemars::JsonSchema)]
-struct WorkerLine {
-    /// Its name.
-    name: String,
-    #[serde(flatten)]
-    state: WorkerState,
+    workers: Vec<WorkerState>,
 }
 
 /// The address that is typed, or that the environment names.
@@ -150,7 +141,6 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
 
 fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
     let Seen { jobs, workers } = look(address)?;
-    let workers = workers.into_iter().map(|(name, state)| WorkerLine { name, state }).collect();
     let view = SpreadView { jobs, workers };
     if format == Format::Json {
         output::print_json(&view)?;
@@ -183,11 +173,11 @@ fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
     for line in &view.workers {
         table.row([
             Cell::text(&*line.name),
-            Cell::text(line.state.plan.clone().unwrap_or_else(|| "waiting".to_owned())),
-            Cell::Count(line.state.trials),
-            Cell::Alarm(line.state.failed),
-            Cell::text(&*line.state.since),
-            Cell::text(&*line.state.class),
+            Cell::text(line.plan.clone().unwrap_or_else(|| "waiting".to_owned())),
+            Cell::Count(line.trials),
+            Cell::Alarm(line.failed),
+            Cell::text(&*line.since),
+            Cell::text(&*line.class),
         ]);
     }
     output::print_table(&table.titled("Workers"), format)?;
