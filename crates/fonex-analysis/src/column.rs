@@ -138,6 +138,8 @@ struct Stored<'b> {
 impl<'b> Stored<'b> {
     fn of(bytes: &'b [u8]) -> Option<Self> {
         let [width, one_each, form, rest @ ..] = bytes else { return None };
+        // A row of no numbers would let seven bytes stand for four thousand million trials.
+        (*width > 0).then_some(())?;
         let (count, rest) = rest.split_first_chunk::<4>()?;
         let trials = u32::from_le_bytes(*count) as usize;
         let form = [Form::U8, Form::U16, Form::U32, Form::F64].into_iter().find(|known| *known as u8 == *form)?;
@@ -200,5 +202,6 @@ mod tests {
         assert_eq!(Column::decode(&[2, 1, 9, 0, 0, 0, 0]), None);
         // More trials than numbers.
         assert_eq!(Column::decode(&[1, 1, 0, 255, 255, 255, 255, 0]), None);
+        assert_eq!(Column::decode(&[0, 1, 0, 255, 255, 255, 255]), None);
     }
 }

@@ -4,6 +4,8 @@ mod audio_form;
 mod command;
 mod config;
 mod deliver;
+#[doc(hidden)]
+pub mod fuzzed;
 mod guard;
 mod hands;
 mod http;
@@ -47,7 +49,6 @@ use live::{Frame, Frames};
 pub use live::{Live, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
 pub use net::percent_encoded;
-pub use process::allow_open_files;
 pub use recorded::RecordedConfig;
 pub use secrets::{Redaction, Secrets};
 pub use socket::SocketConfig;

@@ -38,20 +38,7 @@ impl Secrets {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Self::default()),
             Err(error) => return Err(Problem::io("read", &path, &error)),
         };
-        let mut from_file = BTreeMap::new();
-        for (line, at) in text.trim_start_matches('\u{feff}').lines().zip(1_u64..) {
-            let line = line.trim();
-            if line.is_empty() || line.starts_with('#') {
-                continue;
-            }
-            let assigned = line.strip_prefix("export ").unwrap_or(line).split_once('=');
-            let Some((name, value)) = assigned.filter(|(name, _)| is_variable(name.trim())) else {
-                return Err(Problem::new("this line sets no variable", Place::line(&path, at))
-                    .expected("NAME=value, with a name of letters, digits and underscores"));
-            };
-            from_file.insert(name.trim().to_owned(), unquoted(value.trim()).to_owned());
-        }
-        Ok(Self { file: Some(path), from_file })
+        Ok(Self { from_file: lines(&text, &path)?, file: Some(path) })
     }
 
     /// The value of a variable; none where it is unset or empty.
@@ -72,6 +59,24 @@ impl Secrets {
                 .remedy(format!("set it: export {name}=..., or a line {name}=... in .env beside the bench file")),
         }
     }
+}
+
+/// The variables that a `.env` file sets.
+pub(crate) fn lines(text: &str, path: &Path) -> Result<BTreeMap<String, String>, Problem> {
+    let mut from_file = BTreeMap::new();
+    for (line, at) in text.trim_start_matches('\u{feff}').lines().zip(1_u64..) {
+        let line = line.trim();
+        if line.is_empty() || line.starts_with('#') {
+            continue;
+        }
+        let assigned = line.strip_prefix("export ").unwrap_or(line).split_once('=');
+        let Some((name, value)) = assigned.filter(|(name, _)| is_variable(name.trim())) else {
+            return Err(Problem::new("this line sets no variable", Place::line(path, at))
+                .expected("NAME=value, with a name of letters, digits and underscores"));
+        };
+        from_file.insert(name.trim().to_owned(), unquoted(value.trim()).to_owned());
+    }
+    Ok(from_file)
 }
 
 fn is_variable(name: &str) -> bool {

@@ -7,6 +7,7 @@ use fonex_core::Clip;
 use fonex_core::text::Label;
 
 use crate::lines::Lines;
+use crate::pieces::is_lines;
 use crate::{LATEST_S, LONGEST_TEXT};
 use crate::{Place, Problem, Problems, checksum, folder, parse_strict, table};
 
@@ -31,14 +32,14 @@ impl Corpus {
     }
 }
 
-/// Reads a corpus: a JSON Lines file, a CSV or TSV file with a header, or a folder of `.txt`, `.srt`, `.vtt` or `.json`
-/// files named after the clips.
+/// Reads a corpus: a JSON Lines file, a CSV or TSV file with a header, a Parquet file, a folder of `.txt`, `.srt`, `.vtt` or `.json`
+/// files named after the clips, or one of JSON Lines or Parquet files, which are read as one.
 ///
 /// # Errors
 /// Every [`Problem`] in it: unknown fields, duplicate ids, broken labels, impossible times, paths that leave the folder.
 pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
     let mut reading = Reading::default();
-    if path.is_dir() {
+    if path.is_dir() && !is_lines(path) {
         folder::read_labels(path, &mut reading)?;
     } else {
         match path.extension().and_then(|e| e.to_str()) {
@@ -69,8 +70,9 @@ pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
 
 fn read_lines(path: &Path, reading: &mut Reading) -> Result<(), Problems> {
     let mut lines = Lines::open(path)?;
+    let pieces = lines.pieces();
     while let Some((number, line)) = lines.next()? {
-        let place = Place::line(path, number);
+        let place = pieces.place(number);
         match parse_strict::<Clip>(line, place.clone()) {
             Ok(clip) => reading.add(clip, place),
             Err(problem) => reading.problems.push(problem),

@@ -11,7 +11,7 @@ use crate::corpus::Reading;
 use crate::heard::HeardReading;
 use crate::{HeardRecord, Place, Problem, Problems, captions, parse_strict};
 
-const TEXTS: [&str; 4] = ["json", "vtt", "srt", "txt"];
+pub(crate) const TEXTS: [&str; 4] = ["json", "vtt", "srt", "txt"];
 /// Endings under which audio is looked for beside a label.
 pub(crate) const SOUNDS: [&str; 10] = ["wav", "flac", "mp3", "ogg", "opus", "m4a", "aac", "aif", "aiff", "caf"];
 

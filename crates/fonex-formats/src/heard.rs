@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::corpus::check_text;
 use crate::lines::Lines;
+use crate::pieces::is_lines;
 use crate::{Place, Problem, Problems, folder, parse_strict, table};
 
 /// One line of a results file.
@@ -63,14 +64,13 @@ pub struct HeardFile {
     pub order: Vec<String>,
 }
 
-/// Reads results: a JSON Lines file, a CSV or TSV file with a header, or a folder of `.txt`, `.srt`, `.vtt` or `.json`
-/// files named after the clips.
+/// Reads results, in any form a corpus comes in.
 ///
 /// # Errors
 /// Every [`Problem`] in it: unknown fields, duplicate ids, confidences outside 0 to 1.
 pub fn read_heard(path: &Path) -> Result<HeardFile, Problems> {
     let mut reading = HeardReading::default();
-    if path.is_dir() {
+    if path.is_dir() && !is_lines(path) {
         folder::read_results(path, &mut reading)?;
     } else {
         match path.extension().and_then(|e| e.to_str()) {
@@ -88,8 +88,9 @@ pub fn read_heard(path: &Path) -> Result<HeardFile, Problems> {
 
 fn read_lines(path: &Path, reading: &mut HeardReading) -> Result<(), Problems> {
     let mut lines = Lines::open(path)?;
+    let pieces = lines.pieces();
     while let Some((number, line)) = lines.next()? {
-        let place = Place::line(path, number);
+        let place = pieces.place(number);
         match parse_strict::<HeardRecord>(line, place.clone()) {
             Ok(record) => reading.add(record, place),
             Err(problem) => reading.problems.push(problem),

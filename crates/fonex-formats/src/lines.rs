@@ -2,25 +2,29 @@
 
 use std::fs::File;
 use std::io::{BufRead, BufReader};
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::Arc;
 
-use crate::{Place, Problem, Share, regular};
+use crate::Problem;
+use crate::pieces::Pieces;
 
 /// A line longer than this is refused rather than read into memory.
 pub(crate) const LONGEST_LINE: u64 = 32 << 20;
 /// A block ends early once it holds this many bytes.
 const LONGEST_BLOCK: usize = 32 << 20;
 
-/// Lines of a UTF-8 file with their numbers. Skips blank lines and a byte-order mark; takes LF and CRLF.
+/// Lines of UTF-8 files with their numbers, counted through all of them. Skips blank lines and a byte-order mark; takes LF and CRLF.
 pub(crate) struct Lines {
-    path: PathBuf,
+    pieces: Arc<Pieces>,
+    /// Which of them is read.
+    piece: usize,
     reader: BufReader<File>,
     number: u64,
-    /// Bytes of the file read so far.
+    /// The number of the line before the first of this file.
+    before: u64,
+    /// Bytes read so far, of all files.
     offset: u64,
     buffer: Vec<u8>,
-    /// Only lines of these records, where it is not all.
-    share: Option<Share>,
 }
 
 /// Some consecutive lines.
@@ -30,7 +34,7 @@ pub(crate) struct Block {
     pub(crate) lines: Vec<LineAt>,
 }
 
-/// Where a line stands: its number, its place in the file and in its block.
+/// Where a line stands: its number, its place in the files and in its block.
 #[derive(Clone, Copy)]
 pub(crate) struct LineAt {
     pub(crate) number: u64,
@@ -53,36 +57,43 @@ impl Block {
     }
 
     /// The text of a line.
-    pub(crate) fn text(&self, line: &LineAt, path: &Path) -> Result<&str, Problem> {
-        as_text(&self.bytes[line.start..line.end], path, line.number)
+    pub(crate) fn text(&self, line: &LineAt, pieces: &Pieces) -> Result<&str, Problem> {
+        as_text(&self.bytes[line.start..line.end], pieces, line.number)
     }
 }
 
-pub(crate) fn as_text<'b>(bytes: &'b [u8], path: &Path, number: u64) -> Result<&'b str, Problem> {
+pub(crate) fn as_text<'b>(bytes: &'b [u8], pieces: &Pieces, number: u64) -> Result<&'b str, Problem> {
     std::str::from_utf8(bytes).map_err(|error| {
         let byte = error.valid_up_to() + 1;
-        Problem::new(format!("byte {byte} of the line is not UTF-8"), Place::line(path, number))
+        Problem::new(format!("byte {byte} of the line is not UTF-8"), pieces.place(number))
             .remedy("save the file as UTF-8")
     })
 }
 
 impl Lines {
     pub(crate) fn open(path: &Path) -> Result<Self, Problem> {
-        let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
-        Ok(Self {
-            path: path.to_owned(),
-            reader: BufReader::with_capacity(1 << 18, file),
-            number: 0,
-            offset: 0,
-            buffer: Vec::new(),
-            share: None,
-        })
+        Self::of(Arc::new(Pieces::of(path, None)?))
     }
 
-    /// The same, but only of the records of a share.
-    pub(crate) const fn of(mut self, share: Option<Share>) -> Self {
-        self.share = share;
-        self
+    /// The lines of these files, and of the records of their share alone.
+    pub(crate) fn of(pieces: Arc<Pieces>) -> Result<Self, Problem> {
+        let file = pieces.begin(0, 0, 0)?.expect("there is a file");
+        let reader = BufReader::with_capacity(1 << 18, file);
+        Ok(Self { pieces, piece: 0, reader, number: 0, before: 0, offset: 0, buffer: Vec::new() })
+    }
+
+    /// Of what they are the lines.
+    pub(crate) fn pieces(&self) -> Arc<Pieces> {
+        Arc::clone(&self.pieces)
+    }
+
+    /// Goes on with the next file; false where there is none.
+    fn next_piece(&mut self) -> Result<bool, Problem> {
+        let Some(file) = self.pieces.begin(self.piece + 1, self.number, self.offset)? else { return Ok(false) };
+        self.reader = BufReader::with_capacity(1 << 18, file);
+        self.piece += 1;
+        self.before = self.number;
+        Ok(true)
     }
 
     /// The next line that is not blank. After an error the file is not read on.
@@ -92,7 +103,7 @@ impl Lines {
         let found = self.append(&mut buffer);
         self.buffer = buffer;
         match found? {
-            Some(_) => Ok(Some((self.number, as_text(&self.buffer, &self.path, self.number)?))),
+            Some(_) => Ok(Some((self.number, as_text(&self.buffer, &self.pieces, self.number)?))),
             None => Ok(None),
         }
     }
@@ -130,10 +141,13 @@ impl Lines {
 
     /// Appends the next line that is not blank, without its end, and says where in the file it stands.
     fn append(&mut self, buffer: &mut Vec<u8>) -> Result<Option<u64>, Problem> {
-        let start = buffer.len();
+        let (start, share) = (buffer.len(), self.pieces.share());
         loop {
-            let read = self.read_line(buffer).map_err(|error| Problem::io("read", &self.path, &error))? as u64;
+            let read = self.read_line(buffer).map_err(|error| self.pieces.problem(self.piece, &error))? as u64;
             if read == 0 {
+                if self.next_piece()? {
+                    continue;
+                }
                 return Ok(None);
             }
             self.number += 1;
@@ -141,12 +155,12 @@ impl Lines {
             self.offset += read;
             if read > LONGEST_LINE {
                 let limit = LONGEST_LINE >> 20;
-                let place = Place::line(&self.path, self.number);
+                let place = self.pieces.place(self.number);
                 return Err(Problem::new(format!("the line is longer than {limit} MiB"), place)
                     .expected("one JSON object a line")
                     .remedy("check that the file has line breaks between its records"));
             }
-            if self.number == 1 && buffer[start..].starts_with(b"\xef\xbb\xbf") {
+            if self.number == self.before + 1 && buffer[start..].starts_with(b"\xef\xbb\xbf") {
                 buffer.drain(start..start + 3);
                 offset += 3;
             }
@@ -154,9 +168,7 @@ impl Lines {
                 buffer.pop();
             }
             let line = &buffer[start..];
-            if line.iter().any(|byte| !byte.is_ascii_whitespace())
-                && self.share.is_none_or(|share| share.has_line(line))
-            {
+            if line.iter().any(|byte| !byte.is_ascii_whitespace()) && share.is_none_or(|share| share.has_line(line)) {
                 return Ok(Some(offset));
             }
             buffer.truncate(start);

@@ -1,27 +1,9 @@
 //! Opening what must be a plain file. A pipe would be waited for without end, and a device has no end.
 
-use std::fs::File;
 use std::io::{self, ErrorKind, Read};
-use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
 use std::path::Path;
 
-/// Opens a plain file for reading, without waiting for anybody to write to it.
-///
-/// # Errors
-/// When there is none, or it is a folder, a pipe, a socket or a device.
-pub fn open(path: &Path) -> io::Result<File> {
-    // Without O_NONBLOCK the opening of a pipe waits until somebody opens its other end.
-    let file = File::options().read(true).custom_flags(libc::O_NONBLOCK | libc::O_NOCTTY).open(path)?;
-    let kind = file.metadata()?.file_type();
-    if kind.is_file() {
-        return Ok(file);
-    }
-    if kind.is_dir() {
-        return Err(ErrorKind::IsADirectory.into());
-    }
-    let what = if kind.is_fifo() { "a pipe" } else { "a device" };
-    Err(io::Error::new(ErrorKind::InvalidInput, format!("it is {what}; write it to a file first")))
-}
+pub use fonex_system::open_plain as open;
 
 /// Reads a plain file of up to `most` bytes, whatever size it says it has.
 ///

@@ -90,7 +90,7 @@ impl AudioFiles {
         let gone = |name: &String| {
             let mut parts = name.strip_suffix(".tmp")?.rsplit('.');
             let writer: u32 = parts.nth(1)?.parse().ok()?;
-            (!Path::new(&format!("/proc/{writer}")).exists()).then_some(())
+            (!fonex_system::is_running(writer)).then_some(())
         };
         let names = self.list().unwrap_or_default().into_iter().map(|(name, _)| name);
         names.filter(|name| gone(name).is_some()).for_each(|name| drop(self.delete(&name)));

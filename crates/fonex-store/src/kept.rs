@@ -1,8 +1,6 @@
 //! What analysis keeps beside the trials, so that it need not be computed again: facts of a run under one text profile, and
 //! what the clips of a corpus share. The store does not know what is in them.
 
-use std::path::Path;
-
 use crate::database::{Database, values};
 use crate::{Store, StoreError};
 
@@ -150,7 +148,7 @@ impl Store {
     fn is_gone(&self, builder: &str) -> Result<bool, StoreError> {
         match &self.database {
             Database::File(_) => {
-                Ok(builder == std::process::id().to_string() || !Path::new("/proc").join(builder).exists())
+                Ok(builder.parse().map_or(true, |pid| pid == std::process::id() || !fonex_system::is_running(pid)))
             }
             #[cfg(feature = "postgres")]
             Database::Server(server) => Ok(!server.is_locked(builder.parse().unwrap_or_default())?),

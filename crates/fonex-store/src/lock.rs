@@ -1,10 +1,10 @@
 //! Who executes a run: one process alone, however others start, end or are killed.
-#![allow(unsafe_code)]
 
 use std::fs::{self, File};
 use std::io;
-use std::os::fd::AsRawFd;
 use std::path::PathBuf;
+
+use fonex_system::{is_locked, lock_byte};
 
 use crate::database::Database;
 use crate::{Store, StoreError};
@@ -44,29 +44,6 @@ impl Drop for Held {
 
 /// The byte that is held while it is decided which run is executed. Runs are numbered from 1.
 const DECIDING: i64 = 0;
-
-/// Locks one byte; false when another open file has it. With `wait` it is waited for.
-fn lock_byte(file: &File, byte: i64, wait: bool) -> io::Result<bool> {
-    // SAFETY: all of it is numbers, for which zeros are values.
-    let mut range: libc::flock = unsafe { std::mem::zeroed() };
-    range.l_type = libc::F_WRLCK as libc::c_short;
-    range.l_whence = libc::SEEK_SET as libc::c_short;
-    range.l_start = byte;
-    range.l_len = 1;
-    let how = if wait { libc::F_OFD_SETLKW } else { libc::F_OFD_SETLK };
-    loop {
-        // SAFETY: the descriptor is open as long as the file, and the range lives for the whole call.
-        if unsafe { libc::fcntl(file.as_raw_fd(), how, &raw const range) } == 0 {
-            return Ok(true);
-        }
-        let error = io::Error::last_os_error();
-        match error.raw_os_error() {
-            Some(libc::EAGAIN | libc::EACCES) => return Ok(false),
-            Some(libc::EINTR) => {}
-            _ => return Err(error),
-        }
-    }
-}
 
 impl Store {
     fn lock_file(&self) -> io::Result<File> {
@@ -123,15 +100,7 @@ impl Store {
             return server.is_locked(run).unwrap_or(false);
         }
         let Ok(file) = File::open(self.folder().join("runs.lock")) else { return false };
-        // SAFETY: all of it is numbers, for which zeros are values.
-        let mut range: libc::flock = unsafe { std::mem::zeroed() };
-        range.l_type = libc::F_WRLCK as libc::c_short;
-        range.l_whence = libc::SEEK_SET as libc::c_short;
-        range.l_start = run;
-        range.l_len = 1;
-        // SAFETY: the descriptor is open as long as the file, and the range lives for the whole call.
-        let asked = unsafe { libc::fcntl(file.as_raw_fd(), libc::F_OFD_GETLK, &raw mut range) };
-        asked == 0 && range.l_type != libc::F_UNLCK as libc::c_short
+        is_locked(&file, run)
     }
 
     /// A folder for the temporary files of a run, emptied of what a killed execution left. Only for who holds the run.

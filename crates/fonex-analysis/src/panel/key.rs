@@ -2,7 +2,7 @@
 
 use fonex_core::panel::{Layout, PanelKind, sheets};
 use fonex_core::stats::stream;
-use fonex_formats::checksum;
+use fonex_formats::{Place, Problem, checksum, parse_strict};
 use rand::RngExt;
 use rand::seq::SliceRandom;
 use serde::{Deserialize, Serialize};
@@ -37,6 +37,24 @@ pub struct PanelKey {
     pub sounds: Vec<PanelSound>,
     /// For each listener the pages, each with the sounds offered on it.
     pub sheets: Vec<Vec<Vec<u32>>>,
+}
+
+impl PanelKey {
+    /// Reads a key.
+    ///
+    /// # Errors
+    /// A [`Problem`] at `place` where it is none, or names what it does not hold.
+    pub fn parse(text: &str, place: &Place) -> Result<Self, Problem> {
+        let key: Self = parse_strict(text, place.clone())?;
+        let sounds = key.sounds.len() as u32;
+        let known =
+            |sound: &PanelSound| (sound.voice as usize) < key.voices.len() && (sound.text as usize) < key.texts.len();
+        if !key.sounds.iter().all(known) || key.sheets.iter().flatten().flatten().any(|number| *number >= sounds) {
+            let problem = Problem::new("the key names sounds, voices or texts that it does not hold", place.clone());
+            return Err(problem.remedy("use the key as fonex panel build wrote it"));
+        }
+        Ok(key)
+    }
 }
 
 /// One voice of a panel.

@@ -6,7 +6,7 @@ use std::time::{Duration, SystemTime};
 use fonex_core::{Heard, Outcome};
 use serde_json::Value;
 
-use super::exchange::Received;
+use super::config::default_form;
 use super::stream::StepReader;
 use crate::json;
 use crate::mapping::{ResultConfig, ResultForm, Steps, Wanted};
@@ -27,8 +27,22 @@ pub(super) struct Reading {
     pub(super) first_ms: Option<f64>,
 }
 
+/// What came of an answer, as far as it is read.
+#[derive(Clone, Copy)]
+pub(super) struct Content<'a> {
+    /// Its stated type.
+    pub(super) kind: Option<&'a str>,
+    pub(super) bytes: &'a [u8],
+    /// Milliseconds from the start of the request to its first byte.
+    pub(super) first_ms: Option<f64>,
+}
+
+/// Reads the body of an answer.
+///
+/// # Errors
+/// What is wrong with it, in words.
 pub(super) fn read(
-    received: &Received,
+    body: Content<'_>,
     steps: Option<StepReader<'_>>,
     form: ResultForm,
     config: &ResultConfig,
@@ -43,38 +57,61 @@ pub(super) fn read(
     }
     match form {
         ResultForm::Audio => {
-            if let Some(kind) = received
-                .header("content-type")
-                .filter(|kind| kind.starts_with("application/json") || kind.starts_with("text/"))
+            if let Some(kind) =
+                body.kind.filter(|kind| kind.starts_with("application/json") || kind.starts_with("text/"))
             {
-                let said = cut(&String::from_utf8_lossy(&received.body[..received.body.len().min(2_000)]));
+                let said = cut(&String::from_utf8_lossy(&body.bytes[..body.bytes.len().min(2_000)]));
                 return Err(format!("instead of audio it sent {kind}: {said}"));
             }
-            reading.first_ms = received.arrivals.first().map(|(us, _)| *us as f64 / 1e3);
-            reading.sound.clone_from(&received.body);
+            reading.first_ms = body.first_ms;
+            reading.sound = body.bytes.to_vec();
         }
         ResultForm::Text => {
-            let text = utf8(&received.body)?;
+            let text = utf8(body.bytes)?;
             reading.heard.text = text.split_whitespace().collect::<Vec<_>>().join(" ");
         }
-        _ => read_json(&json_of(received, &Wanted::of(config.addresses()))?, config, task, &mut reading)?,
+        _ => read_json(&json_of(body, &Wanted::of(config.addresses()))?, config, task, &mut reading)?,
     }
     Ok(reading)
+}
+
+/// Reads an answer whose pieces came at these moments, as a request to a service would.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub(crate) fn read_pieces<'b>(
+    config: &ResultConfig,
+    task: Task,
+    pieces: impl Iterator<Item = (&'b [u8], Duration)>,
+) -> Result<(Heard, Vec<u8>), String> {
+    let form = config.form.unwrap_or_else(|| default_form(task));
+    let mut steps = form.streams().then(|| StepReader::new(form, config));
+    let (mut bytes, mut took) = (Vec::new(), Duration::ZERO);
+    for (piece, at) in pieces {
+        bytes.extend_from_slice(piece);
+        took = at;
+        if let Some(steps) = &mut steps {
+            steps.feed(piece, at);
+        }
+    }
+    if let Some(steps) = &mut steps {
+        steps.finish(took);
+    }
+    let content = Content { kind: None, bytes: &bytes, first_ms: None };
+    read(content, steps, form, config, task, took).map(|reading| (reading.heard, reading.sound))
 }
 
 fn utf8(bytes: &[u8]) -> Result<&str, String> {
     std::str::from_utf8(bytes).map_err(|error| format!("its answer is not UTF-8 at byte {}", error.valid_up_to() + 1))
 }
 
-fn json_of(received: &Received, wanted: &Wanted) -> Result<Value, String> {
-    let text = utf8(&received.body)?;
+fn json_of(body: Content<'_>, wanted: &Wanted) -> Result<Value, String> {
+    let text = utf8(body.bytes)?;
     if text.trim().is_empty() {
         return Err("its answer is empty".to_owned());
     }
     json::parse(text, wanted).map_err(|error| {
-        let kind = received
-            .header("content-type")
-            .map_or_else(|| "no stated type".to_owned(), |kind| format!("stated type {kind}"));
+        let kind = body.kind.map_or_else(|| "no stated type".to_owned(), |kind| format!("stated type {kind}"));
         format!("its answer is not JSON ({error}; {kind}): {}", cut(&text.chars().take(200).collect::<String>()))
     })
 }

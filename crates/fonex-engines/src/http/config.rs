@@ -224,7 +224,7 @@ impl HttpConfig {
     }
 }
 
-const fn default_form(task: Task) -> ResultForm {
+pub(super) const fn default_form(task: Task) -> ResultForm {
     match task {
         Task::Speak => ResultForm::Audio,
         Task::Hear | Task::Reply => ResultForm::Json,

@@ -12,6 +12,7 @@ use hyper::{Method, Response, Uri, Version};
 use tokio::time::timeout_at;
 
 use super::HttpVersion;
+use super::answer::Content;
 use super::begun::{Begun, may_repeat};
 use super::body::Body;
 use super::connections::{Connections, Sender};
@@ -51,6 +52,11 @@ pub(super) struct Received {
 impl Received {
     pub(super) fn header(&self, name: &str) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
+    }
+
+    pub(super) fn content(&self) -> Content<'_> {
+        let first_ms = self.arrivals.first().map(|(us, _)| *us as f64 / 1e3);
+        Content { kind: self.header("content-type"), bytes: &self.body, first_ms }
     }
 }
 

@@ -17,7 +17,7 @@ use fonex_core::audio::Audio;
 use fonex_core::{Heard, Outcome};
 use fonex_formats::{Place, Problem};
 
-pub(crate) use answer::{by_status, retry_after, status_detail};
+pub(crate) use answer::{by_status, read_pieces, retry_after, status_detail};
 pub use config::HttpConfig;
 pub(crate) use config::{HttpVersion, RequestConfig};
 pub(crate) use exchange::{MOST_ARRIVALS, longest_answer};

@@ -95,7 +95,7 @@ impl<'t> Talk<'t> {
             steps
         });
         self.judge(&received)?;
-        let reading = answer::read(&received, steps, form, result, task, took).map_err(Ended::broken)?;
+        let reading = answer::read(received.content(), steps, form, result, task, took).map_err(Ended::broken)?;
         if let Some(link) = reading.link.clone() {
             return self.fetch_sound(&link, reading);
         }

@@ -1,14 +1,13 @@
 //! A connection that notes when bytes really left and came, below every protocol and task switch.
-#![allow(unsafe_code)]
 
 use std::io;
-use std::os::fd::{AsRawFd, RawFd};
 use std::pin::Pin;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 
+use fonex_system::Socket;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::client::TlsStream;
@@ -28,8 +27,8 @@ struct Noted {
 /// How many bytes the other side's system has taken.
 #[derive(Debug, Default)]
 struct Acknowledged {
-    /// Of the socket while it is open.
-    fd: Option<RawFd>,
+    /// The socket while it is open.
+    socket: Option<Socket>,
     /// When the exchange began.
     before: Option<u64>,
     /// When the socket was closed.
@@ -40,32 +39,14 @@ struct Acknowledged {
 
 impl Acknowledged {
     fn now(&self) -> Option<u64> {
-        self.fd.map_or(self.last, acknowledged)
+        self.socket.map_or(self.last, Socket::acknowledged)
     }
 }
 
-/// Bytes of ours that the other side's system has acknowledged (`tcpi_bytes_acked`); none where the system does not say.
-#[cfg(target_os = "linux")]
-fn acknowledged(fd: RawFd) -> Option<u64> {
-    // Where it stands in the structure of linux/tcp.h, of which libc knows an older and shorter form.
-    const BYTES_ACKED: usize = 120;
-    let mut info = [0_u64; 32];
-    let mut size = size_of_val(&info) as libc::socklen_t;
-    // SAFETY: the buffer is as long as said, and lives for the whole call.
-    let told =
-        unsafe { libc::getsockopt(fd, libc::IPPROTO_TCP, libc::TCP_INFO, info.as_mut_ptr().cast(), &raw mut size) };
-    (told == 0 && size as usize >= BYTES_ACKED + 8).then(|| info[BYTES_ACKED / 8])
-}
-
-#[cfg(not(target_os = "linux"))]
-fn acknowledged(_: RawFd) -> Option<u64> {
-    None
-}
-
 impl Moments {
-    fn new(fd: RawFd) -> Self {
+    fn new(socket: Socket) -> Self {
         let unset = || AtomicU64::new(u64::MAX);
-        let acknowledged = Mutex::new(Acknowledged { fd: Some(fd), ..Acknowledged::default() });
+        let acknowledged = Mutex::new(Acknowledged { socket: Some(socket), ..Acknowledged::default() });
         Self(Arc::new(Noted { epoch: Instant::now(), last_write_us: unset(), first_read_us: unset(), acknowledged }))
     }
 
@@ -139,12 +120,12 @@ pub(crate) struct Clocked {
 
 impl Clocked {
     pub(super) fn plain(stream: TcpStream) -> Self {
-        let moments = Moments::new(stream.as_raw_fd());
+        let moments = Moments::new(Socket::of(&stream));
         Self { inner: Inner::Plain(stream), moments }
     }
 
     pub(super) fn secured(stream: TlsStream<TcpStream>) -> Self {
-        let moments = Moments::new(stream.get_ref().0.as_raw_fd());
+        let moments = Moments::new(Socket::of(stream.get_ref().0));
         Self { inner: Inner::Secured(Box::new(stream)), moments }
     }
 
@@ -158,7 +139,7 @@ impl Drop for Clocked {
     fn drop(&mut self) {
         let mut noted = self.moments.0.acknowledged.lock().expect("no holder of this lock panics");
         noted.last = noted.now();
-        noted.fd = None;
+        noted.socket = None;
     }
 }
 

@@ -2,26 +2,16 @@
 //!
 //! The program gets a process group of its own, which is ended with it. What it writes is kept up to a limit.
 
-mod fence;
-mod files;
-mod reap;
-mod tree;
-mod wards;
-
-pub use files::allow_open_files;
-pub(crate) use tree::TreeUsage;
-pub use wards::end_all_programs;
-pub(crate) use wards::start;
-
 use std::collections::BTreeMap;
 use std::io::{ErrorKind, Read, Write};
-use std::os::unix::process::ExitStatusExt;
 use std::path::Path;
 use std::process::{Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
+
+use fonex_system::{end, forget, reap, start, wait_until_exited};
 
 use crate::StopFlag;
 
@@ -122,15 +112,15 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     }
     let pid = child.id();
     thread::spawn(move || {
-        reap::wait_until_exited(pid);
+        wait_until_exited(pid);
         drop(events.send(Event::Exited(Instant::now())));
     });
     let mut gathered = Gathered::default();
     let early = gathered.wait(&received, started + job.time_limit, stop);
     // The program may have ended; while it is not reaped its group cannot belong to anyone else.
-    wards::end(pid);
-    wards::forget(pid);
-    let reaped = reap::reap(pid);
+    end(pid);
+    forget(pid);
+    let reaped = reap(pid);
     gathered.wait_for_pipes(&received);
     Finished {
         ending: early.unwrap_or(Ending::Exited(reaped.status)),
@@ -232,28 +222,19 @@ fn keep(mut pipe: impl Read + Send + 'static, limit: usize, kept: &Kept, events:
 pub(crate) fn end_group(pid: u32, grace: Duration) -> ExitStatus {
     let (sender, ended) = channel();
     thread::spawn(move || {
-        reap::wait_until_exited(pid);
+        wait_until_exited(pid);
         let _ = sender.send(());
     });
     let _ = ended.recv_timeout(grace);
-    wards::end(pid);
-    wards::forget(pid);
-    reap::reap(pid).status
-}
-
-/// How a program ended by itself, in words; none when all went well.
-#[must_use]
-pub fn failure(status: ExitStatus) -> Option<String> {
-    match (status.code(), status.signal()) {
-        (Some(0), _) => None,
-        (Some(code), _) => Some(format!("the program ended with exit code {code}")),
-        (None, Some(signal)) => Some(format!("the program was killed by signal {signal}")),
-        (None, None) => Some("the program ended abnormally".to_owned()),
-    }
+    end(pid);
+    forget(pid);
+    reap(pid).status
 }
 
 #[cfg(test)]
 mod tests {
+    use fonex_system::failure;
+
     use super::*;
 
     fn shell(script: &str, limit_ms: u64, output_limit: usize) -> Finished {

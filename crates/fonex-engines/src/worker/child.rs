@@ -10,7 +10,9 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::StopFlag;
-use crate::process::{TreeUsage, end_group, failure};
+use fonex_system::{TreeUsage, failure};
+
+use crate::process::end_group;
 
 /// A line and when it was there.
 pub(super) struct Received {
@@ -80,7 +82,7 @@ impl Child {
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
-        let mut child = crate::process::start(&mut started)?;
+        let mut child = fonex_system::start(&mut started)?;
         // None waits in between: lines may be long.
         let (sender, events) = sync_channel(0);
         let stderr = Arc::new(Mutex::new(VecDeque::new()));

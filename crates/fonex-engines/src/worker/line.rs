@@ -12,7 +12,7 @@ use crate::{cut, json};
 /// One line from a worker.
 #[derive(Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Line {
+pub(crate) struct Line {
     #[serde(default)]
     pub(super) ready: Option<u32>,
     #[serde(default)]
@@ -48,7 +48,7 @@ pub(super) struct Line {
 ///
 /// # Errors
 /// When it bears the request's id and still is none, in words that quote it.
-pub(super) fn read_line(text: &str, id: u64) -> Result<Option<Line>, String> {
+pub(crate) fn read_line(text: &str, id: u64) -> Result<Option<Line>, String> {
     let Ok(value) = json::parse(text, &Wanted::everything()) else {
         // Too much is told by its beginning, which is all that can be trusted of it.
         let begins = text.trim_start().starts_with(&format!("{{\"id\":{id},"));

@@ -32,7 +32,8 @@ use crate::{
 };
 use child::{Child, Ended};
 pub use config::WorkerConfig;
-use line::{Line, read_line};
+use line::Line;
+pub(crate) use line::read_line;
 use live::Listening;
 
 /// What comes of a request without a line to read.

@@ -14,6 +14,7 @@ use std::path::{Path, PathBuf};
 use fonex_core::{Clip, Heard};
 
 use crate::lines::{Block, LineAt, Lines};
+use crate::pieces::{Pieces, is_lines};
 use crate::{Place, Problem, Problems, Share, corpus, heard, in_parallel};
 
 use refill::{Answer, refill};
@@ -49,8 +50,9 @@ pub fn work_on<W: PartWork>(work: &W, pairs: &[Pair]) -> W::Done {
     done
 }
 
-/// A corpus and a results file, both JSON Lines, read together.
+/// A corpus and results, both read line by line, together.
 pub struct Joined {
+    corpus: PathBuf,
     clips: Side<Clip>,
     results: Side<Answer>,
     problems: Vec<Problem>,
@@ -75,6 +77,7 @@ impl Joined {
     /// When a file cannot be read.
     pub fn open(corpus: &Path, heard: &Path, share: Option<Share>) -> Result<Self, Problem> {
         Ok(Self {
+            corpus: corpus.to_owned(),
             clips: Side::open(corpus, share)?,
             results: Side::open(heard, share)?,
             problems: Vec::new(),
@@ -117,7 +120,7 @@ impl Joined {
                 self.complain_of_repeated()?;
                 // A small corpus may have a share without a clip.
                 if self.clips.ids.is_empty() && self.problems.is_empty() && self.share.is_none() {
-                    self.problems.push(corpus::no_clip(&self.clips.path));
+                    self.problems.push(corpus::no_clip(&self.corpus));
                 }
                 if !self.problems.is_empty() {
                     break;
@@ -126,13 +129,13 @@ impl Joined {
                 return Ok(Some(in_parts(&left, work)));
             }
             let Self { clips, results, .. } = self;
-            let (paths, lines) = ([&clips.path, &results.path], (&mut clips.lines, &mut results.lines));
+            let (pieces, lines) = ([&*clips.pieces, &*results.pieces], (&mut clips.lines, &mut results.lines));
             let (parts, ahead) = std::thread::scope(|scope| {
                 let ahead = scope.spawn(|| next_blocks(lines.0, lines.1));
                 if let Some(meanwhile) = meanwhile.take() {
                     scope.spawn(meanwhile);
                 }
-                let parts = read_parts(paths, &block, &answers, work);
+                let parts = read_parts(pieces, &block, &answers, work);
                 (parts, ahead.join().expect("reading does not panic"))
             });
             self.ahead = Some(ahead);
@@ -211,14 +214,14 @@ impl Joined {
         for [number, first] in of_clips {
             let id = self.clips.id_in(number)?;
             if id == self.clips.id_in(first)? {
-                let place = |line| Place::line(&self.clips.path, line);
+                let place = |line| self.clips.pieces.place(line);
                 self.problems.push(corpus::taken(&id, place(number), place(first)));
             }
         }
         for [number, first] in of_results {
             let id = self.results.id_in(number)?;
             if id == self.results.id_in(first)? {
-                self.problems.push(heard::second(&id, Place::line(&self.results.path, number)));
+                self.problems.push(heard::second(&id, self.results.pieces.place(number)));
             }
         }
         Ok(())
@@ -231,7 +234,7 @@ fn next_blocks(clips: &mut Lines, results: &mut Lines) -> Result<[Block; 2], Pro
 
 /// Works on the parts of a round in which clips and results go together, and parses the others.
 fn read_parts<W: PartWork>(
-    [clips_path, results_path]: [&PathBuf; 2],
+    [clip_pieces, result_pieces]: [&Pieces; 2],
     clips: &Block,
     results: &Block,
     work: &W,
@@ -248,8 +251,8 @@ fn read_parts<W: PartWork>(
             return Part::Worked(done, ids);
         }
         let mut problems = Vec::new();
-        let clips = parse_lines(clips, clip_lines, clips_path, &mut problems);
-        let results = parse_lines(results, result_lines, results_path, &mut problems);
+        let clips = parse_lines(clips, clip_lines, clip_pieces, &mut problems);
+        let results = parse_lines(results, result_lines, result_pieces, &mut problems);
         Part::Read(clips, results, problems)
     })
 }
@@ -287,14 +290,10 @@ fn in_parts<W: PartWork>(pairs: &[Pair], work: &W) -> Vec<W::Done> {
     in_parallel(&pairs.chunks(PART).collect::<Vec<_>>(), |part| work_on(work, part))
 }
 
-/// Whether both are JSON Lines files, which can be read together.
+/// Whether both are read line by line, and so can be read together.
 #[must_use]
 pub fn can_join(corpus: &Path, heard: &Path) -> bool {
-    let lines = |path: &Path| {
-        let other_form = path.extension().is_some_and(|ending| ending == "csv" || ending == "tsv");
-        path.is_file() && !other_form
-    };
-    lines(corpus) && lines(heard)
+    is_lines(corpus) && is_lines(heard)
 }
 
 #[cfg(test)]

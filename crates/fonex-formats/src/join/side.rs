@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::hash::BuildHasher;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::Arc;
 
 use foldhash::quality::FixedState;
 use fonex_core::Clip;
@@ -15,7 +16,8 @@ use super::refill::{Answer, Refill, refill};
 use crate::corpus::check_clip;
 use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
-use crate::{HeardRecord, Place, Problem, Share, parse_strict, regular};
+use crate::pieces::Pieces;
+use crate::{HeardRecord, Place, Problem, Share, parse_strict};
 
 /// A record with its hashed id and the line it stands in.
 pub(super) type Placed<T> = (u128, LineAt, T);
@@ -24,10 +26,10 @@ pub(super) type Records<T> = Vec<Placed<T>>;
 
 /// One of the two files.
 pub(super) struct Side<T> {
-    pub(super) path: PathBuf,
+    pub(super) pieces: Arc<Pieces>,
     pub(super) lines: Lines,
-    /// A second handle, to read lines again.
-    again: File,
+    /// A second handle of one of the files, to read lines again.
+    again: Option<(usize, File)>,
     /// Records without a partner so far, by their ids' hash.
     pub(super) waiting: HashMap<u128, LineAt, foldhash::fast::FixedState>,
     /// Every id with its line.
@@ -73,12 +75,12 @@ pub(super) fn hash(id: &str) -> u128 {
     half(1) << 64 | half(2)
 }
 
-fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Problem> {
+fn parse_record<T: Record>(text: &str, pieces: &Pieces, number: u64) -> Result<T, Problem> {
     // The strict reader knows the field of a fault; it is asked only when there is one.
     let mut record = T::default();
     match refill(&mut record, text) {
         Ok(()) => Ok(record),
-        Err(_) => parse_strict::<T::Line>(text, Place::line(path, number)).map(Into::into),
+        Err(_) => parse_strict::<T::Line>(text, pieces.place(number)).map(Into::into),
     }
 }
 
@@ -86,14 +88,14 @@ fn parse_record<T: Record>(text: &str, path: &Path, number: u64) -> Result<T, Pr
 pub(super) fn parse_lines<T: Record>(
     block: &Block,
     lines: &[LineAt],
-    path: &Path,
+    pieces: &Pieces,
     problems: &mut Vec<Problem>,
 ) -> Records<T> {
     let mut records = Vec::with_capacity(lines.len());
     for line in lines {
-        match block.text(line, path).and_then(|text| parse_record::<T>(text, path, line.number)) {
+        match block.text(line, pieces).and_then(|text| parse_record::<T>(text, pieces, line.number)) {
             Ok(record) => {
-                problems.extend(record.check(|| Place::line(path, line.number)).err());
+                problems.extend(record.check(|| pieces.place(line.number)).err());
                 records.push((hash(record.id()), *line, record));
             }
             Err(problem) => problems.push(problem),
@@ -138,10 +140,11 @@ pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
 
 impl<T: Record> Side<T> {
     pub(super) fn open(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
+        let lines = Lines::of(Arc::new(Pieces::of(path, share)?))?;
         Ok(Self {
-            path: path.to_owned(),
-            lines: Lines::open(path)?.of(share),
-            again: regular::open(path).map_err(|error| Problem::io("read", path, &error))?,
+            pieces: lines.pieces(),
+            lines,
+            again: None,
             waiting: HashMap::default(),
             ids: Ids::default(),
             read: std::marker::PhantomData,
@@ -151,9 +154,14 @@ impl<T: Record> Side<T> {
     /// Reads a line again.
     pub(super) fn read_again(&mut self, line: &LineAt) -> Result<T, Problem> {
         let mut bytes = vec![0; line.length()];
-        let read = self.again.seek(SeekFrom::Start(line.offset)).and_then(|_| self.again.read_exact(&mut bytes));
-        read.map_err(|error| Problem::io("read", &self.path, &error))?;
-        parse_record(as_text(&bytes, &self.path, line.number)?, &self.path, line.number)
+        let (at, offset) = self.pieces.at(line.offset);
+        let file = match &mut self.again {
+            Some((open, file)) if *open == at => file,
+            other => &mut other.insert((at, self.pieces.open_again(at)?)).1,
+        };
+        let read = file.seek(SeekFrom::Start(offset)).and_then(|_| file.read_exact(&mut bytes));
+        read.map_err(|error| self.pieces.problem(at, &error))?;
+        parse_record(as_text(&bytes, &self.pieces, line.number)?, &self.pieces, line.number)
     }
 
     /// The lines left waiting, in file order, read again.
@@ -165,10 +173,10 @@ impl<T: Record> Side<T> {
 
     /// The id in a line, found by reading the file once more.
     pub(super) fn id_in(&self, number: u64) -> Result<String, Problem> {
-        let mut lines = Lines::open(&self.path)?;
+        let mut lines = Lines::of(Arc::clone(&self.pieces))?;
         while let Some((at, text)) = lines.next()? {
             if at == number {
-                return parse_record::<T>(text, &self.path, number).map(|record| record.id().to_owned());
+                return parse_record::<T>(text, &self.pieces, number).map(|record| record.id().to_owned());
             }
         }
         Ok(String::new())

@@ -2,9 +2,11 @@
 
 use std::io::Read;
 use std::path::Path;
+use std::sync::Arc;
 
 use crate::lines::Lines;
-use crate::{Problem, regular};
+use crate::pieces::Pieces;
+use crate::{Problem, columnar, regular};
 
 /// Every must-hear term that a corpus file lists. Lines without any are not read closely.
 ///
@@ -17,10 +19,11 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
         terms: Vec<String>,
     }
     let mut found = Vec::new();
-    if !holds(corpus, b"\"terms\"").map_err(|error| Problem::io("read", corpus, &error))? {
+    let pieces = Pieces::of(corpus, None)?;
+    if !pieces.any(|path| Ok(columnar::has_column(path, "terms") || holds(path, b"\"terms\"")?))? {
         return Ok(found);
     }
-    let mut lines = Lines::open(corpus)?;
+    let mut lines = Lines::of(Arc::new(pieces))?;
     while let Some((_, line)) = lines.next()? {
         if memchr::memmem::find(line.as_bytes(), b"\"terms\"").is_some()
             && let Ok(Terms { terms }) = serde_json::from_str(line)

@@ -1,23 +1,15 @@
 //! Watches how busy the machine is while a run continues: latencies of a busy machine are not the engine's alone.
 
-use std::fs;
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::thread;
 use std::time::Duration;
 
 use fonex_core::stats::quantile;
 use fonex_store::Busy;
+use fonex_system::machine::{Times, throttled, times};
 
 /// How often the system is asked.
 const LOOK: Duration = Duration::from_millis(250);
-
-/// Clock ticks: of all processors since the system started, busy and in all, and of this process with its children.
-#[derive(Debug, Clone, Copy)]
-struct Ticks {
-    busy: f64,
-    all: f64,
-    own: f64,
-}
 
 /// Does `work` and looks at the machine beside it. None where the system does not tell, or the work was over at once.
 pub(super) fn while_watching<T>(work: impl FnOnce() -> T) -> (T, Option<Busy>) {
@@ -26,10 +18,10 @@ pub(super) fn while_watching<T>(work: impl FnOnce() -> T) -> (T, Option<Busy>) {
     let (done, looks) = thread::scope(|scope| {
         let watcher = scope.spawn(move || {
             let mut looks: Vec<[f64; 2]> = Vec::new();
-            let mut before = ticks();
+            let mut before = times();
             loop {
                 let ended = waiting.recv_timeout(LOOK) != Err(RecvTimeoutError::Timeout);
-                let now = ticks();
+                let now = times();
                 if let (Some(before), Some(now)) = (before, now) {
                     looks.extend(shares(before, now));
                 }
@@ -56,7 +48,7 @@ pub(super) fn while_watching<T>(work: impl FnOnce() -> T) -> (T, Option<Busy>) {
 }
 
 /// Shares of all processor time that others and this program took between two looks.
-fn shares(before: Ticks, now: Ticks) -> Option<[f64; 2]> {
+fn shares(before: Times, now: Times) -> Option<[f64; 2]> {
     let all = now.all - before.all;
     // A look of a few ticks says nothing.
     (all >= 10.0).then(|| {
@@ -66,50 +58,13 @@ fn shares(before: Ticks, now: Ticks) -> Option<[f64; 2]> {
     })
 }
 
-fn ticks() -> Option<Ticks> {
-    let stat = fs::read_to_string("/proc/stat").ok()?;
-    let numbers: Vec<f64> =
-        stat.lines().next()?.split_whitespace().skip(1).filter_map(|number| number.parse().ok()).collect();
-    // user, nice, system, idle, iowait, irq, softirq, steal
-    let all: f64 = numbers.iter().take(8).sum();
-    let idle = numbers.get(3)? + numbers.get(4)?;
-    let own = fs::read_to_string("/proc/self/stat").ok()?;
-    let own: Vec<&str> = own.rsplit_once(')')?.1.split_whitespace().collect();
-    // utime, stime, and those of children that have ended
-    let own = (11..15).filter_map(|at| own.get(at)?.parse::<f64>().ok()).sum::<f64>() + of_children();
-    Some(Ticks { busy: all - idle, all, own })
-}
-
-/// Ticks of the children that still run, such as workers.
-fn of_children() -> f64 {
-    let children = fs::read_to_string("/proc/thread-self/children")
-        .or_else(|_| fs::read_to_string(format!("/proc/self/task/{}/children", std::process::id())))
-        .unwrap_or_default();
-    let ticks = |pid: &str| {
-        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-        let numbers: Vec<String> = stat.rsplit_once(')')?.1.split_whitespace().map(str::to_owned).collect();
-        Some((11..15).filter_map(|at| numbers.get(at)?.parse::<f64>().ok()).sum::<f64>())
-    };
-    children.split_whitespace().filter_map(ticks).sum()
-}
-
-/// How often the processors were slowed down since the system started.
-fn throttled() -> Option<u64> {
-    let cpus = fs::read_dir("/sys/devices/system/cpu").ok()?;
-    let counts = cpus.filter_map(|cpu| {
-        let path = cpu.ok()?.path().join("thermal_throttle/core_throttle_count");
-        fs::read_to_string(path).ok()?.trim().parse::<u64>().ok()
-    });
-    counts.reduce(|a, b| a + b)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn shares_by_hand() {
-        let at = |busy: f64, all: f64, own: f64| Ticks { busy, all, own };
+        let at = |busy: f64, all: f64, own: f64| Times { busy, all, own };
         let [others, own] = shares(at(10.0, 100.0, 5.0), at(70.0, 200.0, 25.0)).unwrap();
         assert!((others - 0.4).abs() < 1e-12 && (own - 0.2).abs() < 1e-12, "{others} {own}");
         assert_eq!(shares(at(10.0, 100.0, 5.0), at(11.0, 104.0, 5.0)), None);

@@ -3,12 +3,9 @@
 use std::process::exit;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread;
 
 use fonex_engines::StopFlag;
-use fonex_engines::process::end_all_programs;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
-use signal_hook::iterator::Signals;
+use fonex_system::{end_all_programs, on_interruption};
 
 /// Exit code of what was interrupted.
 const INTERRUPTED: i32 = 130;
@@ -21,12 +18,6 @@ pub struct Interrupt {
     heeded: Arc<AtomicBool>,
 }
 
-/// Lets a limit on the size of files show as a write that fails, and not end the process. Programs that are started are not affected.
-pub fn hear_of_file_limits() {
-    // Where it cannot be set, the limit ends the process as it does every other.
-    drop(signal_hook::flag::register(SIGXFSZ, Arc::default()));
-}
-
 /// While it lives, the first interruption sets the flag instead of ending the process.
 #[derive(Debug)]
 pub struct Heeding<'i>(&'i Interrupt);
@@ -37,13 +28,7 @@ impl Interrupt {
     pub fn listen() -> Self {
         let this = Self { stop: StopFlag::default(), heeded: Arc::default() };
         let heard = this.clone();
-        let listening = Signals::new([SIGINT, SIGTERM, SIGHUP]).and_then(|mut signals| {
-            thread::Builder::new().name("fonex-signals".to_owned()).spawn(move || {
-                for _ in signals.forever() {
-                    heard.interrupted();
-                }
-            })
-        });
+        let listening = on_interruption(move || heard.interrupted());
         if let Err(error) = listening {
             // Ctrl-C then ends the process, as it does every other.
             drop(error);

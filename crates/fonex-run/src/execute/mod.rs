@@ -13,7 +13,8 @@ mod trial;
 
 #[cfg(feature = "spread")]
 pub(crate) use crew::Crew;
-pub use interrupt::{Heeding, Interrupt, hear_of_file_limits};
+pub use fonex_system::hear_of_file_limits;
+pub use interrupt::{Heeding, Interrupt};
 pub use machine::{now, this_machine};
 #[cfg(feature = "spread")]
 pub(crate) use material::Material;

@@ -12,8 +12,10 @@ use fonex_core::latency::{LoadCall, LoadForm, LoadReport, LoadStep};
 use fonex_core::stats::stream;
 use fonex_core::text::Label;
 use fonex_core::{Outcome, Task};
-use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, allow_open_files, hear_by};
+use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, hear_by};
 use fonex_formats::{Place, Problem, audio_path};
+use fonex_system::allow_open_files;
+use fonex_system::machine::own_processor_s;
 use rand::RngExt;
 
 use crate::bench::{Bench, Plan, PlannedVariant};
@@ -205,7 +207,7 @@ impl<'a> Ask<'a> {
     where
         'a: 'env,
     {
-        let busy_before = processor_s();
+        let busy_before = own_processor_s();
         let started = Instant::now();
         let calls = match form {
             LoadForm::Rate(rate) => self.open(pool, &arrivals(rate, seconds, seed), started),
@@ -213,7 +215,7 @@ impl<'a> Ask<'a> {
         };
         let wall = started.elapsed().as_secs_f64();
         let cores = thread::available_parallelism().map_or(1, std::num::NonZero::get) as f64;
-        let cpu = processor_s().zip(busy_before).map(|(after, before)| (after - before) / wall / cores);
+        let cpu = own_processor_s().zip(busy_before).map(|(after, before)| (after - before) / wall / cores);
         LoadStep::of(form, &calls, cpu)
     }
 
@@ -284,16 +286,6 @@ fn arrivals(rate: f64, seconds: f64, seed: u64) -> Vec<f64> {
     let mut due: Vec<f64> = (0..count).map(|_| random.random::<f64>() * seconds * 1e3).collect();
     due.sort_unstable_by(f64::total_cmp);
     due
-}
-
-/// Processor seconds this process has used, where the system reports it.
-fn processor_s() -> Option<f64> {
-    const TICKS_A_SECOND: f64 = 100.0;
-    let stat = std::fs::read_to_string("/proc/self/stat").ok()?;
-    // The name in brackets may hold anything; the numbers stand behind it.
-    let numbers: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
-    let ticks: f64 = numbers.get(11)?.parse::<f64>().ok()? + numbers.get(12)?.parse::<f64>().ok()?;
-    Some(ticks / TICKS_A_SECOND)
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! Where a team's database is: an address in the form that PostgreSQL defines, and how it is spoken to.
 
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -61,6 +61,7 @@ impl ServerAddress {
         }
         let here = config.get_hosts().iter().all(|host| match host {
             Host::Tcp(name) => matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1"),
+            #[cfg(unix)]
             Host::Unix(_) => true,
         });
         config.ssl_mode(match mode {
@@ -105,7 +106,8 @@ impl ServerAddress {
 fn shown(config: &Config, user: &str) -> String {
     let host = match config.get_hosts().first() {
         Some(Host::Tcp(name)) => name.clone(),
-        Some(Host::Unix(path)) => Path::new(path).display().to_string(),
+        #[cfg(unix)]
+        Some(Host::Unix(path)) => path.display().to_string(),
         None => String::new(),
     };
     let port = config.get_ports().first().map_or_else(String::new, |port| format!(":{port}"));

@@ -110,8 +110,7 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
         return Ok(Code::Done);
     }
     let bench = read_bench(&options.bench, &options.overrides)?;
-    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
-    let host = if host.trim().is_empty() { "worker" } else { host.trim() };
+    let host = fonex_system::machine::host_name().unwrap_or_else(|| "worker".to_owned());
     let name = options.name.clone().unwrap_or_else(|| format!("{host}-{}", std::process::id()));
     let work_options = WorkOptions {
         class: options.class.clone().unwrap_or_else(own_class),

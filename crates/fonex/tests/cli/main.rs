@@ -22,6 +22,7 @@ mod pages;
 mod panel;
 mod parts;
 mod picked;
+mod pieces;
 mod report_page;
 mod run;
 mod schemas;

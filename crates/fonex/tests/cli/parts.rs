@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use crate::util::Folder;
 
 /// A corpus with everything a label can have, and results with everything a result can: some lost, some that belong to no clip.
-fn write_set(folder: &Folder, clips: usize) {
+pub(crate) fn write_set(folder: &Folder, clips: usize) {
     let mut random = Pcg64Mcg::seed_from_u64(3);
     let words = ["hold", "at", "pylon", "six", "cabin", "fourteen", "Wind", "strong.", "doors", "close"];
     let (mut corpus, mut heard) = (String::new(), String::new());
@@ -73,7 +73,7 @@ fn parts(folder: &Folder, of: u32, more: &[&str]) -> Vec<String> {
     (1..=of).map(make).collect()
 }
 
-fn merged(folder: &Folder, parts: &[String]) -> Value {
+pub(crate) fn merged(folder: &Folder, parts: &[String]) -> Value {
     let parts = parts.iter().map(String::as_str);
     let arguments: Vec<&str> = ["merge", "--format", "json"].into_iter().chain(parts).collect();
     folder.fonex(&arguments).expect(0).json()
@@ -81,7 +81,7 @@ fn merged(folder: &Folder, parts: &[String]) -> Value {
 
 /// Whether two values are the same but for the last digits of what is summed in another order, and for examples and lists of clips, of
 /// which there may be others.
-fn assert_alike(one: &Value, other: &Value, at: &str) {
+pub(crate) fn assert_alike(one: &Value, other: &Value, at: &str) {
     match (one, other) {
         (Value::Object(one), Value::Object(other)) => {
             assert_eq!(one.keys().collect::<Vec<_>>(), other.keys().collect::<Vec<_>>(), "{at}");

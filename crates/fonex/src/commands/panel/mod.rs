@@ -11,7 +11,7 @@ use std::path::Path;
 
 use clap::Subcommand;
 use fonex_analysis::panel::PanelKey;
-use fonex_formats::{Place, Problem, parse_strict, regular};
+use fonex_formats::{Place, Problem, regular};
 
 pub use self::build::{Asked, PanelBuild, build};
 pub use self::collect::{PanelCollect, collect_ratings};
@@ -38,16 +38,7 @@ pub fn panel(command: &PanelCommand) -> Result<Code, Failure> {
 /// Reads the key of a panel.
 pub fn read_key(path: &Path) -> Result<PanelKey, Failure> {
     let text = regular::read_text(path).map_err(|error| Problem::io("read", path, &error))?;
-    let key: PanelKey = parse_strict(&text, Place::file(path))?;
-    let sounds = key.sounds.len() as u32;
-    let known = |sound: &fonex_analysis::panel::PanelSound| {
-        (sound.voice as usize) < key.voices.len() && (sound.text as usize) < key.texts.len()
-    };
-    if !key.sounds.iter().all(known) || key.sheets.iter().flatten().flatten().any(|number| *number >= sounds) {
-        let problem = Problem::new("the key names sounds, voices or texts that it does not hold", Place::file(path));
-        return Err(problem.remedy("use the key as fonex panel build wrote it").into());
-    }
-    Ok(key)
+    Ok(PanelKey::parse(&text, &Place::file(path))?)
 }
 
 /// Writes a file that nobody else needs to read half.

@@ -10,7 +10,7 @@ use flate2::read::MultiGzDecoder;
 use flate2::write::GzEncoder;
 use fonex_core::accuracy::{ScoreBuilder, ScorePart};
 use fonex_core::measures::FACTS_VERSION;
-use fonex_formats::{Place, Problem, regular};
+use fonex_formats::{Place, Problem, input_bytes, regular};
 use serde::{Deserialize, Serialize};
 
 use crate::failure::Failure;
@@ -51,15 +51,13 @@ pub struct Input {
     pub corpus: PathBuf,
     /// The results as they were named.
     pub heard: PathBuf,
-    /// Bytes of both, where they are files.
+    /// Bytes of both.
     bytes: [u64; 2],
 }
 
 impl Input {
     pub fn new(corpus: &Path, heard: &Path) -> Self {
-        let bytes =
-            [corpus, heard].map(|path| path.metadata().map_or(0, |file| if file.is_file() { file.len() } else { 0 }));
-        Self { corpus: corpus.to_owned(), heard: heard.to_owned(), bytes }
+        Self { corpus: corpus.to_owned(), heard: heard.to_owned(), bytes: [corpus, heard].map(input_bytes) }
     }
 }
 

@@ -5,15 +5,10 @@
 use std::os::unix::process::ExitStatusExt;
 use std::process::ExitStatus;
 
-/// What the system knows of a program after its end.
-pub(super) struct Reaped {
-    pub(super) status: ExitStatus,
-    pub(super) cpu_s: f64,
-    pub(super) peak_memory_kib: u64,
-}
+use crate::Reaped;
 
 /// Blocks until the process has ended and leaves it to be reaped.
-pub(super) fn wait_until_exited(pid: u32) {
+pub fn wait_until_exited(pid: u32) {
     // SAFETY: `siginfo_t` is plain data for which all zeros is a value.
     let mut info: libc::siginfo_t = unsafe { std::mem::zeroed() };
     loop {
@@ -48,7 +43,8 @@ pub(super) fn kill(pid: u32) {
 }
 
 /// Waits for the process and takes its status and usage. Must be called once for each process.
-pub(super) fn reap(pid: u32) -> Reaped {
+#[must_use]
+pub fn reap(pid: u32) -> Reaped {
     let mut status = 0;
     // SAFETY: `rusage` is plain data for which all zeros is a value.
     let mut usage: libc::rusage = unsafe { std::mem::zeroed() };
@@ -63,6 +59,16 @@ pub(super) fn reap(pid: u32) -> Reaped {
     Reaped {
         status: ExitStatus::from_raw(status),
         cpu_s: seconds(usage.ru_utime) + seconds(usage.ru_stime),
-        peak_memory_kib: usage.ru_maxrss.unsigned_abs(),
+        // In bytes on macOS, in KiB elsewhere.
+        peak_memory_kib: usage.ru_maxrss.unsigned_abs() / if cfg!(target_os = "macos") { 1024 } else { 1 },
     }
+}
+
+/// Whether there is a process of this number.
+#[must_use]
+pub fn is_running(pid: u32) -> bool {
+    let Some(pid) = libc::pid_t::try_from(pid).ok().filter(|pid| *pid > 0) else { return false };
+    // SAFETY: a system call on integers, and signal 0 is none.
+    let asked = unsafe { libc::kill(pid, 0) };
+    asked == 0 || std::io::Error::last_os_error().raw_os_error() == Some(libc::EPERM)
 }

@@ -2,46 +2,37 @@
 
 use std::fs::{read_dir, read_to_string};
 
-/// What a program and its descendants used so far.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct TreeUsage {
-    /// Processor seconds, those of descendants that ended and were waited for included.
-    pub(crate) cpu_s: f64,
-    /// Peak resident memory of the largest of those that run, in KiB.
-    pub(crate) peak_memory_kib: Option<u64>,
-}
+use crate::TreeUsage;
 
 /// The kernel counts processor time in hundredths of a second on Linux, whatever its own clock is.
 const TICKS_A_SECOND: f64 = 100.0;
 /// A program that starts more than this is not followed to the end.
 const MOST: usize = 10_000;
 
-impl TreeUsage {
-    /// None where the program is gone, or the kernel does not list children.
-    pub(crate) fn of(pid: u32) -> Option<Self> {
-        let mut usage = Self { cpu_s: 0.0, peak_memory_kib: None };
-        let mut open = vec![pid];
-        let mut seen = 0;
-        while let Some(next) = open.pop() {
-            seen += 1;
-            let Some(cpu_s) = cpu_s(next) else {
-                // A descendant that ended meanwhile is counted by who waited for it.
-                if next == pid {
-                    return None;
-                }
-                continue;
-            };
-            usage.cpu_s += cpu_s;
-            usage.peak_memory_kib = usage.peak_memory_kib.max(peak_memory_kib(next));
-            match children(next) {
-                Some(children) if seen < MOST => open.extend(children),
-                Some(_) => {}
-                None if next == pid => return None,
-                None => {}
+/// None where the program is gone, or the kernel does not list children.
+pub(crate) fn usage(pid: u32) -> Option<TreeUsage> {
+    let mut usage = TreeUsage { cpu_s: 0.0, peak_memory_kib: None };
+    let mut open = vec![pid];
+    let mut seen = 0;
+    while let Some(next) = open.pop() {
+        seen += 1;
+        let Some(cpu_s) = cpu_s(next) else {
+            // A descendant that ended meanwhile is counted by who waited for it.
+            if next == pid {
+                return None;
             }
+            continue;
+        };
+        usage.cpu_s += cpu_s;
+        usage.peak_memory_kib = usage.peak_memory_kib.max(peak_memory_kib(next));
+        match children(next) {
+            Some(children) if seen < MOST => open.extend(children),
+            Some(_) => {}
+            None if next == pid => return None,
+            None => {}
         }
-        Some(usage)
     }
+    Some(usage)
 }
 
 /// Everything a process has started, directly or not, that still hangs below it.

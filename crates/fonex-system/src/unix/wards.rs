@@ -47,7 +47,6 @@ for turn in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do
   done
 done"#;
 
-#[derive(Default)]
 struct Wards {
     leaders: BTreeSet<u32>,
     keeper: Option<ChildStdin>,
@@ -99,7 +98,7 @@ fn start_keeper(fence: Option<&Fence>) -> io::Result<ChildStdin> {
 ///
 /// # Errors
 /// When it cannot be started.
-pub(crate) fn start(command: &mut Command) -> io::Result<Child> {
+pub fn start(command: &mut Command) -> io::Result<Child> {
     command.env(MARK, mark()).process_group(0);
     let mut wards = wards();
     if wards.keeper.is_none() {
@@ -116,7 +115,7 @@ pub(crate) fn start(command: &mut Command) -> io::Result<Child> {
 }
 
 /// Ends a program, its group, and its descendants in other groups. It must not have been reaped.
-pub(super) fn end(leader: u32) {
+pub fn end(leader: u32) {
     // Before their parents are gone, by which they are found.
     let strays = descendants(leader);
     reap::kill_group(leader);
@@ -127,7 +126,7 @@ pub(super) fn end(leader: u32) {
 }
 
 /// Forgets a program that is about to be reaped; its number may belong to another one afterwards.
-pub(super) fn forget(leader: u32) {
+pub fn forget(leader: u32) {
     let mut wards = wards();
     wards.leaders.remove(&leader);
     wards.tell_keeper();
