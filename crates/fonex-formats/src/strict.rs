@@ -33,6 +33,10 @@ pub fn parse_strict<T: DeserializeOwned>(text: &str, place: Place) -> Result<T, 
     Ok(value)
 }
 
+/// Keys that earlier versions read, and what is written now. None is ever taken away: a file that somebody kept is read years later.
+const RENAMED: [(&str, &str); 2] =
+    [("at_once", "\"concurrency\""), ("time_limit_s", "\"total_s\" in the engine's \"limits\"")];
+
 /// Turns what a deserialiser says about a field into a [`Problem`] with a remedy.
 #[must_use]
 pub fn serde_problem(what: &str, field: &str, place: Place) -> Problem {
@@ -42,6 +46,9 @@ pub fn serde_problem(what: &str, field: &str, place: Place) -> Problem {
     if let Some((typed, known)) = quoted.split_first().filter(|_| what.starts_with("unknown ")) {
         let problem = Problem { what: format!("{} \"{typed}\"", leading_words(what)), ..problem };
         let problem = problem.expected(format!("one of {}", known.join(", ")));
+        if let Some((_, now)) = RENAMED.iter().find(|(before, _)| before == typed) {
+            return problem.remedy(format!("it was renamed: write {now}"));
+        }
         return match nearest(typed, known.iter().copied()) {
             Some(name) => problem.remedy(format!("write \"{name}\" if that is meant")),
             None => problem.remedy("remove it"),

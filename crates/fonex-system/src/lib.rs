@@ -28,8 +28,8 @@ pub struct Reaped {
     pub status: ExitStatus,
     /// Processor seconds of it and the children it waited for; on Windows of all that it started.
     pub cpu_s: f64,
-    /// Peak resident memory of the largest of them in KiB; on Windows of the program itself.
-    pub peak_memory_kib: u64,
+    /// Peak resident memory of the largest of them in KiB, where the system says; on Windows of the program itself.
+    pub peak_memory_kib: Option<u64>,
 }
 
 /// What a program and its descendants used so far.

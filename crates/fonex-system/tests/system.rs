@@ -89,7 +89,12 @@ fn an_end_is_told_with_what_was_used() {
         let reaped = reap(child.id());
         assert_eq!(reaped.status.code(), Some(code));
         assert_eq!(failure(reaped.status), (code == 3).then(|| "the program ended with exit code 3".to_owned()));
-        assert!(reaped.peak_memory_kib > 100 && reaped.cpu_s < 30.0, "{reaped:?}");
+        assert!(reaped.cpu_s < 30.0, "{reaped:?}");
+        match reaped.peak_memory_kib {
+            Some(kib) => assert!(kib > 100, "{kib}"),
+            // Wine does not say it of a program that has ended.
+            None => assert_eq!(std::env::consts::OS, "windows"),
+        }
     }
 }
 

@@ -128,7 +128,7 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
         stdout: taken(&stdout),
         stderr: taken(&stderr),
         cpu_s: Some(reaped.cpu_s),
-        peak_memory_kib: Some(reaped.peak_memory_kib),
+        peak_memory_kib: reaped.peak_memory_kib,
     }
 }
 

@@ -10,7 +10,8 @@ use fonex_engines::StopFlag;
 use fonex_formats::{Place, Problem, audio_path, checksum};
 use fonex_store::{Maker, Spoken, Store, TrialKey, TrialRecord};
 
-use super::link::{Link, SpreadAddress};
+use super::access::SpreadAddress;
+use super::link::Link;
 use super::pace::HELD;
 use super::work::SHOW;
 use super::{

@@ -5,6 +5,7 @@
 //! stored by their trials, so that one that comes twice is stored once. No command, no file name and no key travels: a worker runs what its
 //! own bench file says, and takes a job only where that is what the job is of.
 
+mod access;
 mod at_work;
 mod coordinate;
 mod link;
@@ -21,8 +22,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::bench::{Bench, Plan};
 
+pub use access::{SpreadAccess, SpreadAddress};
 pub use coordinate::{SpreadOptions, execute_spread};
-pub use link::SpreadAddress;
 pub use work::{Seen, SeenJob, WorkOptions, WorkReport, Working, clear, look, work};
 
 /// The version of what travels.
@@ -171,6 +172,13 @@ fn bench_print(bench: &Bench, plan: &Plan) -> String {
 
 /// What went wrong with the servers between machines.
 fn problem(what: impl Into<String>, address: &SpreadAddress) -> Problem {
+    let what = what.into();
+    // How servers say that their storage is full (error codes 10023 and 10047).
+    if ["10023", "10047", "insufficient"].iter().any(|said| what.contains(said)) {
+        return Problem::new(what, Place::default()).remedy(format!(
+            "give {address} more storage (max_file_store), or remove old jobs: fonex work {address} --clear"
+        ));
+    }
     Problem::new(what, Place::default()).remedy(format!(
         "check that {address} is a NATS server with JetStream (nats-server -js) and lets this user in, then repeat the command"
     ))

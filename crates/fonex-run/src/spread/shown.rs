@@ -42,7 +42,10 @@ impl<'s> Shown<'s> {
             failed: 0,
         };
         let told = serde_json::to_vec(&state).unwrap_or_default();
-        if link.entry(&workers, &key)?.is_some() || link.ask("begin", workers.create(&key, told.into())).is_err() {
+        let taken = link.entry(&workers, &key)?.is_some();
+        let begun = if taken { Ok(0) } else { link.ask("begin", workers.create(&key, told.into())) };
+        // Of two that begin at the same moment the later one finds the entry of the other.
+        if taken || (begun.is_err() && link.entry(&workers, &key)?.is_some()) {
             let problem = Problem::new(
                 format!("a worker named {} is at work already", options.name),
                 Place::default().field("--name"),
@@ -51,6 +54,7 @@ impl<'s> Shown<'s> {
                 format!("give this one another name; one that was killed is forgotten after {} s", HELD.as_secs());
             return Err(problem.remedy(remedy).into());
         }
+        begun?;
         let (trials, failed, given_up) = (AtomicU64::new(0), AtomicU64::new(0), AtomicU64::new(0));
         Ok(Self { link, workers, name: key, state: Mutex::new(state), trials, failed, given_up })
     }

@@ -8,9 +8,10 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
+use super::access::SpreadAddress;
 use super::at_work::AtWork;
 use super::coordinate::KEPT;
-use super::link::{Link, SpreadAddress};
+use super::link::Link;
 use super::pace::{HELD, Together};
 use super::shown::Shown;
 use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, WorkerState, asked_key, bench_print, problem};

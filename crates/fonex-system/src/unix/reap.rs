@@ -60,7 +60,7 @@ pub fn reap(pid: u32) -> Reaped {
         status: ExitStatus::from_raw(status),
         cpu_s: seconds(usage.ru_utime) + seconds(usage.ru_stime),
         // In bytes on macOS, in KiB elsewhere.
-        peak_memory_kib: usage.ru_maxrss.unsigned_abs() / if cfg!(target_os = "macos") { 1024 } else { 1 },
+        peak_memory_kib: Some(usage.ru_maxrss.unsigned_abs() / if cfg!(target_os = "macos") { 1024 } else { 1 }),
     }
 }
 

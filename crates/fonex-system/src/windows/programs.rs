@@ -124,7 +124,7 @@ pub fn wait_until_exited(pid: u32) {
 pub fn reap(pid: u32) -> Reaped {
     wait_until_exited(pid);
     let ward = wards().remove(&pid);
-    let (mut code, mut used, mut peak) = (1, 0.0, 0);
+    let (mut code, mut used, mut peak) = (1, 0.0, None);
     if let Some(ward) = &ward {
         // SAFETY: the handle is open, and the number is valid for writes.
         unsafe { GetExitCodeProcess(ward.process.as_raw_handle(), &raw mut code) };
@@ -135,7 +135,7 @@ pub fn reap(pid: u32) -> Reaped {
 
 impl Ward {
     /// Processor seconds of all that is and was in the job, and the peak of the program's own memory in KiB.
-    fn used(&self) -> (f64, u64) {
+    fn used(&self) -> (f64, Option<u64>) {
         let mut told = JOBOBJECT_BASIC_ACCOUNTING_INFORMATION::default();
         let mut memory =
             PROCESS_MEMORY_COUNTERS { cb: size_of::<PROCESS_MEMORY_COUNTERS>() as u32, ..Default::default() };
@@ -149,7 +149,8 @@ impl Ward {
         }
         let of_job = (told.TotalUserTime + told.TotalKernelTime) as f64 / 1e7;
         let of_program = times_s(self.process.as_raw_handle()).unwrap_or_default();
-        (of_job.max(of_program), memory.PeakWorkingSetSize as u64 >> 10)
+        let peak = memory.PeakWorkingSetSize as u64 >> 10;
+        (of_job.max(of_program), (peak > 0).then_some(peak))
     }
 }
 
@@ -169,7 +170,7 @@ pub(crate) const fn ticks(time: FILETIME) -> u64 {
 
 pub(crate) fn usage(pid: u32) -> Option<TreeUsage> {
     let (cpu_s, peak) = ward(pid)?.used();
-    Some(TreeUsage { cpu_s, peak_memory_kib: Some(peak) })
+    Some(TreeUsage { cpu_s, peak_memory_kib: peak })
 }
 
 /// Whether there is a process of this number.
