@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use flate2::read::GzDecoder;
 use serde_json::Value;
 
-use crate::util::Folder;
+use crate::util::{Folder, corpus};
 
 /// The version that a store has today.
 const TODAY: usize = 9;
@@ -160,7 +160,7 @@ fn a_bench_file_of_every_version_is_read_or_the_key_that_took_a_place_is_told() 
     for version in 1..TODAY {
         let folder = Folder::new();
         let mut bench = std::fs::read_to_string(stored().join(format!("v{version}/fonex.toml"))).unwrap();
-        folder.write("corpus.jsonl", "{\"id\":\"radio-001\",\"text\":\"hold\",\"tags\":{\"channel\":\"radio\"}}\n");
+        corpus(&folder, &[("radio-001", "hold", "radio")]);
         let dry = ["run", "recognisers", "--dry-run"];
         folder.write("fonex.toml", &bench);
         if bench.contains("at_once") {
