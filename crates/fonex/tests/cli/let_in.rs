@@ -27,7 +27,9 @@ impl Server {
                 let port = line
                     .split_once("client connections on 127.0.0.1:")
                     .and_then(|(_, port)| port.trim().parse().ok());
-                port.map(|port: u16| drop(said.send(port)));
+                if let Some(port) = port {
+                    let _: Result<(), _> = said.send(port);
+                }
             }
         });
         Self(child, port.recv().unwrap())

@@ -34,6 +34,10 @@ fn number(value: &Value) -> f64 {
     value.as_f64().unwrap_or_else(|| panic!("{value}"))
 }
 
+fn assert_near(then: f64, today: f64, at: &str) {
+    assert!((then - today).abs() <= 1e-13 * then.abs(), "{at}: {then} {today}");
+}
+
 /// What was shown then is shown today: what was recorded, every count, and every figure whose method is the same.
 fn assert_shown(then: &Value, today: &Value, version: usize) {
     for key in [
@@ -48,9 +52,7 @@ fn assert_shown(then: &Value, today: &Value, version: usize) {
         "planned",
         "variants",
     ] {
-        for (at, value) in [(key, &then["run"][key])] {
-            assert_kept(value, &today["run"][at], &format!("v{version} run/{at}"));
-        }
+        assert_kept(&then["run"][key], &today["run"][key], &format!("v{version} run/{key}"));
     }
     let (then, today) = (then["variants"].as_array().unwrap(), today["variants"].as_array().unwrap());
     assert_eq!(then.len(), today.len());
@@ -74,12 +76,12 @@ fn assert_shown(then: &Value, today: &Value, version: usize) {
         let measure = |id: &str| number(&today["measures"][id]["value"]);
         if then["latency_ms"].is_object() {
             for (key, id) in [("p50", "latency_p50"), ("p95", "latency_p95"), ("p99", "latency_p99")] {
-                assert_eq!(number(&then["latency_ms"][key]), measure(id), "v{version} {id}");
+                assert_near(number(&then["latency_ms"][key]), measure(id), &format!("v{version} {id}"));
             }
-            assert_eq!(number(&then["rtf"]["p50"]), measure("rtf"), "v{version}");
+            assert_near(number(&then["rtf"]["p50"]), measure("rtf"), &format!("v{version} rtf"));
         } else {
             for id in ["latency_p50", "rtf", "wer", "cer", "ser"] {
-                assert_eq!(number(&then["measures"][id]["value"]), measure(id), "v{version} {id}");
+                assert_near(number(&then["measures"][id]["value"]), measure(id), &format!("v{version} {id}"));
             }
         }
     }
@@ -95,6 +97,8 @@ fn assert_kept(then: &Value, today: &Value, at: &str) {
             assert_eq!(then.len(), now.len(), "{at}");
             then.iter().zip(now).for_each(|(then, now)| assert_kept(then, now, at));
         }
+        // Until version 6 a number lost its last digit on the way out of the store.
+        (Value::Number(_), Value::Number(_)) => assert_near(number(then), number(today), at),
         // A delivery was told in words until version 6.
         (Value::String(_), Value::Object(_)) if at.ends_with("delivery") => {}
         _ => assert_eq!(then, today, "{at}"),
@@ -151,8 +155,16 @@ fn what_was_exported_is_imported_and_an_accepted_baseline_is_held() {
             let today: Value = folder.fonex(&["show", "1", "--format", "json", "--store", "fresh"]).expect(0).json();
             assert_shown(&then, &today, version);
         }
+        if kept.join("baseline.jsonl").is_file() {
+            files += 1;
+            let bench = std::fs::read_to_string(kept.join("fonex.toml")).unwrap();
+            folder.write("fonex.toml", bench.replace("plan = \"weekly\"", "plan = \"recognisers\""));
+            folder.write("baseline.jsonl", std::fs::read(kept.join("baseline.jsonl")).unwrap());
+            let held = folder.fonex(&["gate", "1", "--across", "corpus"]).expect(1);
+            held.prints(&["radio-no-worse", "6.7 % against 6.7 %", "over 4 clips"]);
+        }
     }
-    assert!(files > 0, "some version exported");
+    assert_eq!(files, 4, "two versions exported, and accepted a baseline");
 }
 
 #[test]
