@@ -32,8 +32,7 @@ use crate::{
 };
 use child::{Child, Ended};
 pub use config::WorkerConfig;
-use line::Line;
-pub(crate) use line::read_line;
+pub(crate) use line::{Line, read_line};
 use live::Listening;
 
 /// What comes of a request without a line to read.
