@@ -11,6 +11,7 @@ mod without {
     use std::fs::File;
     use std::path::Path;
 
+    use crate::pieces::Holds;
     use crate::{Place, Problem, Share};
 
     /// Nothing ever is.
@@ -26,7 +27,7 @@ mod without {
         false
     }
 
-    pub(crate) fn as_lines(path: &Path, _: Option<Share>) -> Result<AsLines, Problem> {
+    pub(crate) fn as_lines(path: &Path, _: Holds, _: Option<Share>) -> Result<AsLines, Problem> {
         let problem = Problem::new("this Fonex was built without Parquet", Place::file(path));
         Err(problem.remedy("build it with --features parquet, or write the rows as JSON Lines"))
     }
@@ -36,6 +37,7 @@ mod without {
 mod with {
     use std::fs::File;
     use std::io::{BufWriter, Write};
+    use std::panic::{AssertUnwindSafe, catch_unwind};
     use std::path::Path;
 
     use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
@@ -44,6 +46,7 @@ mod with {
     use serde_json::{Map, Value};
     use tempfile::NamedTempFile;
 
+    use crate::pieces::Holds;
     use crate::{Place, Problem, Share, regular};
 
     /// The lines of a file, kept beside it for as long as they are read.
@@ -65,7 +68,15 @@ mod with {
 
     /// Writes the rows of a Parquet file as lines, those of a share; a row of another share becomes an empty line, so that the number of a
     /// line is that of its row.
-    pub(crate) fn as_lines(path: &Path, share: Option<Share>) -> Result<AsLines, Problem> {
+    pub(crate) fn as_lines(path: &Path, holds: Holds, share: Option<Share>) -> Result<AsLines, Problem> {
+        // A file that was made to be wrong may make the reader panic.
+        let written = catch_unwind(AssertUnwindSafe(|| write_lines(path, holds, share)));
+        written.unwrap_or_else(|_| {
+            Err(Problem::new("this Parquet file cannot be read: it is damaged", Place::file(path)))
+        })
+    }
+
+    fn write_lines(path: &Path, holds: Holds, share: Option<Share>) -> Result<AsLines, Problem> {
         let damaged = |error: &dyn std::fmt::Display| {
             Problem::new(format!("this Parquet file cannot be read: {error}"), Place::file(path))
                 .expected("a whole file, compressed by Snappy or GZIP or not at all")
@@ -73,7 +84,7 @@ mod with {
         let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
         let reader = SerializedFileReader::new(file).map_err(|error| damaged(&error))?;
         check(reader.metadata().file_metadata().schema_descr(), path)?;
-        let of_folders = said_by_folders(path);
+        let of_folders = if holds == Holds::Labels { said_by_folders(path) } else { Vec::new() };
         let full = |error: std::io::Error| Problem::io("write the rows of", path, &error);
         let lines = NamedTempFile::new().map_err(full)?;
         let mut out = BufWriter::with_capacity(1 << 18, lines.as_file());

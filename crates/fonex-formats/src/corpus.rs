@@ -7,7 +7,7 @@ use fonex_core::Clip;
 use fonex_core::text::Label;
 
 use crate::lines::Lines;
-use crate::pieces::is_lines;
+use crate::pieces::{Holds, is_lines};
 use crate::{LATEST_S, LONGEST_TEXT};
 use crate::{Place, Problem, Problems, checksum, folder, parse_strict, table};
 
@@ -69,7 +69,7 @@ pub fn read_corpus(path: &Path) -> Result<Corpus, Problems> {
 }
 
 fn read_lines(path: &Path, reading: &mut Reading) -> Result<(), Problems> {
-    let mut lines = Lines::open(path)?;
+    let mut lines = Lines::open(path, Holds::Labels)?;
     let pieces = lines.pieces();
     while let Some((number, line)) = lines.next()? {
         let place = pieces.place(number);

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::corpus::check_text;
 use crate::lines::Lines;
-use crate::pieces::is_lines;
+use crate::pieces::{Holds, is_lines};
 use crate::{Place, Problem, Problems, folder, parse_strict, table};
 
 /// One line of a results file.
@@ -87,7 +87,7 @@ pub fn read_heard(path: &Path) -> Result<HeardFile, Problems> {
 }
 
 fn read_lines(path: &Path, reading: &mut HeardReading) -> Result<(), Problems> {
-    let mut lines = Lines::open(path)?;
+    let mut lines = Lines::open(path, Holds::Results)?;
     let pieces = lines.pieces();
     while let Some((number, line)) = lines.next()? {
         let place = pieces.place(number);

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use crate::Problem;
-use crate::pieces::Pieces;
+use crate::pieces::{Holds, Pieces};
 
 /// A line longer than this is refused rather than read into memory.
 pub(crate) const LONGEST_LINE: u64 = 32 << 20;
@@ -71,8 +71,8 @@ pub(crate) fn as_text<'b>(bytes: &'b [u8], pieces: &Pieces, number: u64) -> Resu
 }
 
 impl Lines {
-    pub(crate) fn open(path: &Path) -> Result<Self, Problem> {
-        Self::of(Arc::new(Pieces::of(path, None)?))
+    pub(crate) fn open(path: &Path, holds: Holds) -> Result<Self, Problem> {
+        Self::of(Arc::new(Pieces::of(path, holds, None)?))
     }
 
     /// The lines of these files, and of the records of their share alone.

@@ -12,7 +12,17 @@ pub(crate) struct Pieces {
     files: Vec<PathBuf>,
     /// For each file that was begun, the lines and bytes before it.
     begun: RwLock<Vec<Begun>>,
+    holds: Holds,
     share: Option<Share>,
+}
+
+/// What the records of an input are.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Holds {
+    /// Clips, of which the names of folders may say more.
+    Labels,
+    /// Results, of which they say nothing.
+    Results,
 }
 
 struct Begun {
@@ -88,7 +98,7 @@ pub fn input_bytes(path: &Path) -> u64 {
 
 impl Pieces {
     /// The files of an input, or only the records of a share in them.
-    pub(crate) fn of(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
+    pub(crate) fn of(path: &Path, holds: Holds, share: Option<Share>) -> Result<Self, Problem> {
         let files = if path.is_dir() {
             let found = of_folder(path).map_err(|error| Problem::io("read", path, &error))?;
             found
@@ -96,7 +106,7 @@ impl Pieces {
         } else {
             vec![path.to_owned()]
         };
-        Ok(Self { files, begun: RwLock::default(), share })
+        Ok(Self { files, begun: RwLock::default(), holds, share })
     }
 
     /// Whether this holds of any of the files.
@@ -130,8 +140,11 @@ impl Pieces {
         let Some(path) = self.files.get(at) else { return Ok(None) };
         let known = self.begun.read().expect("no holder of this lock panics").len() > at;
         if !known {
-            let as_lines =
-                if has_ending(path, "parquet") { Some(columnar::as_lines(path, self.share)?) } else { None };
+            let as_lines = if has_ending(path, "parquet") {
+                Some(columnar::as_lines(path, self.holds, self.share)?)
+            } else {
+                None
+            };
             self.begun.write().expect("no holder of this lock panics").push(Begun { lines, bytes, as_lines });
         }
         self.open(at).map(Some)

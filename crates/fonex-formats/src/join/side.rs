@@ -16,7 +16,7 @@ use super::refill::{Answer, Refill, refill};
 use crate::corpus::check_clip;
 use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
-use crate::pieces::Pieces;
+use crate::pieces::{Holds, Pieces};
 use crate::{HeardRecord, Place, Problem, Share, parse_strict};
 
 /// A record with its hashed id and the line it stands in.
@@ -41,6 +41,8 @@ pub(super) struct Side<T> {
 pub(super) trait Record: Refill + Default + Send + Sync {
     /// The record as its line holds it.
     type Line: DeserializeOwned + Into<Self>;
+    /// What a file of it is.
+    const HOLDS: Holds;
 
     fn id(&self) -> &str;
     fn check(&self, place: impl Fn() -> Place) -> Result<(), Problem>;
@@ -48,6 +50,7 @@ pub(super) trait Record: Refill + Default + Send + Sync {
 
 impl Record for Clip {
     type Line = Self;
+    const HOLDS: Holds = Holds::Labels;
 
     fn id(&self) -> &str {
         &self.id
@@ -60,6 +63,7 @@ impl Record for Clip {
 
 impl Record for Answer {
     type Line = HeardRecord;
+    const HOLDS: Holds = Holds::Results;
 
     fn id(&self) -> &str {
         &self.id
@@ -140,7 +144,7 @@ pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
 
 impl<T: Record> Side<T> {
     pub(super) fn open(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
-        let lines = Lines::of(Arc::new(Pieces::of(path, share)?))?;
+        let lines = Lines::of(Arc::new(Pieces::of(path, T::HOLDS, share)?))?;
         Ok(Self {
             pieces: lines.pieces(),
             lines,

@@ -124,6 +124,8 @@ mod parquet_input {
             .map(|heard| ["id", "text"].map(|key| heard[key].as_str().map(str::to_owned)).into())
             .collect();
         write(&folder.path().join("heard.parquet"), &["id", "text"], "(UTF8)", &rows);
+        // What folders of results are named says nothing of a result.
+        write(&folder.path().join("heard/channel=any/0.parquet"), &["id", "text"], "(STRING)", &rows);
     }
 
     #[test]
@@ -146,7 +148,9 @@ mod parquet_input {
         };
         let whole = score("corpus.jsonl", "heard.jsonl");
         assert!(whole["slices"].to_string().contains("radio"), "sliced by the folders' names: {whole}");
-        assert_alike(&without_paths(score("corpus", "heard.parquet")), &without_paths(whole.clone()), "");
+        for heard in ["heard.parquet", "heard"] {
+            assert_alike(&without_paths(score("corpus", heard)), &without_paths(whole.clone()), "");
+        }
         let parts: Vec<String> = (1..=3)
             .map(|part| {
                 let (share, name) = (format!("{part}/3"), format!("{part}.part"));
