@@ -150,7 +150,8 @@ impl Pieces {
         self.open(at).map(Some)
     }
 
-    fn open(&self, at: usize) -> Result<File, Problem> {
+    /// A handle of a file that was begun.
+    pub(crate) fn open(&self, at: usize) -> Result<File, Problem> {
         let begun = self.begun.read().expect("no holder of this lock panics");
         let opened = match begun.get(at).and_then(|piece| piece.as_lines.as_ref()) {
             Some(as_lines) => as_lines.open(),
@@ -164,10 +165,5 @@ impl Pieces {
         let begun = self.begun.read().expect("no holder of this lock panics");
         let at = begun.partition_point(|piece| piece.bytes <= offset).saturating_sub(1);
         (at, offset - begun.get(at).map_or(0, |piece| piece.bytes))
-    }
-
-    /// A further handle of a file that was begun.
-    pub(crate) fn open_again(&self, at: usize) -> Result<File, Problem> {
-        self.open(at)
     }
 }

@@ -161,7 +161,7 @@ impl<T: Record> Side<T> {
         let (at, offset) = self.pieces.at(line.offset);
         let file = match &mut self.again {
             Some((open, file)) if *open == at => file,
-            other => &mut other.insert((at, self.pieces.open_again(at)?)).1,
+            other => &mut other.insert((at, self.pieces.open(at)?)).1,
         };
         let read = file.seek(SeekFrom::Start(offset)).and_then(|_| file.read_exact(&mut bytes));
         read.map_err(|error| self.pieces.problem(at, &error))?;

@@ -283,9 +283,20 @@ fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
     }
     #[cfg(feature = "team")]
     if let Some(server) = &options.spreading.spread {
-        let shown = super::work::address(Some(server), fonex_run::SpreadAccess::default())
-            .map_or_else(|_| "SERVER".to_owned(), |address| address.to_string());
+        // Neither is a user, who may be a token.
+        let shown = if server.contains('@') { "SERVER" } else { server };
         command += &format!(" --spread {shown}");
+        let spreading = &options.spreading;
+        for (option, file) in [
+            ("ca", &spreading.spread_ca),
+            ("credentials", &spreading.spread_credentials),
+            ("certificate", &spreading.spread_certificate),
+            ("key", &spreading.spread_key),
+        ] {
+            if let Some(file) = file {
+                command += &format!(" --spread-{option} '{}'", file.display());
+            }
+        }
     }
     command
 }
