@@ -33,7 +33,7 @@ pub use summary::score_summary;
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex score corpus.jsonl heard.jsonl")]
 pub struct ScoreOptions {
-    /// Labels: JSON Lines, CSV, TSV, Parquet, or a folder of such files, of texts or of captions
+    /// Labels: JSON Lines or Parquet, or a folder of either; CSV, TSV; or a folder of text or caption files
     pub corpus: PathBuf,
     /// Results, in any of the same forms; several are shown side by side
     #[arg(required = true)]
