@@ -11,8 +11,8 @@ mod without {
     use std::fs::File;
     use std::path::Path;
 
-    use crate::pieces::Holds;
-    use crate::{Place, Problem, Share};
+    use crate::pieces::Wanted;
+    use crate::{Place, Problem};
 
     /// Nothing ever is.
     pub(crate) struct AsLines(Infallible);
@@ -27,7 +27,7 @@ mod without {
         false
     }
 
-    pub(crate) fn as_lines(path: &Path, _: Holds, _: Option<Share>) -> Result<AsLines, Problem> {
+    pub(crate) fn as_lines(path: &Path, _: Wanted) -> Result<AsLines, Problem> {
         let problem = Problem::new("this Fonex was built without Parquet", Place::file(path));
         Err(problem.remedy("build it with --features parquet, or write the rows as JSON Lines"))
     }
@@ -41,13 +41,14 @@ mod with {
     use std::path::Path;
 
     use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
+    use parquet::errors::ParquetError;
     use parquet::file::reader::{FileReader, SerializedFileReader};
-    use parquet::schema::types::SchemaDescriptor;
+    use parquet::schema::types::{SchemaDescriptor, Type};
     use serde_json::{Map, Value};
     use tempfile::NamedTempFile;
 
-    use crate::pieces::Holds;
-    use crate::{Place, Problem, Share, regular};
+    use crate::pieces::{Holds, Wanted};
+    use crate::{Place, Problem, regular};
 
     /// The lines of a file, kept beside it for as long as they are read.
     pub(crate) struct AsLines(NamedTempFile);
@@ -68,15 +69,15 @@ mod with {
 
     /// Writes the rows of a Parquet file as lines, those of a share; a row of another share becomes an empty line, so that the number of a
     /// line is that of its row.
-    pub(crate) fn as_lines(path: &Path, holds: Holds, share: Option<Share>) -> Result<AsLines, Problem> {
+    pub(crate) fn as_lines(path: &Path, wanted: Wanted) -> Result<AsLines, Problem> {
         // A file that was made to be wrong may make the reader panic.
-        let written = catch_unwind(AssertUnwindSafe(|| write_lines(path, holds, share)));
+        let written = catch_unwind(AssertUnwindSafe(|| write_lines(path, wanted)));
         written.unwrap_or_else(|_| {
             Err(Problem::new("this Parquet file cannot be read: it is damaged", Place::file(path)))
         })
     }
 
-    fn write_lines(path: &Path, holds: Holds, share: Option<Share>) -> Result<AsLines, Problem> {
+    fn write_lines(path: &Path, wanted: Wanted) -> Result<AsLines, Problem> {
         let damaged = |error: &dyn std::fmt::Display| {
             Problem::new(format!("this Parquet file cannot be read: {error}"), Place::file(path))
                 .expected("a whole file, compressed by Snappy or GZIP or not at all")
@@ -84,16 +85,18 @@ mod with {
         let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
         let reader = SerializedFileReader::new(file).map_err(|error| damaged(&error))?;
         check(reader.metadata().file_metadata().schema_descr(), path)?;
-        let of_folders = if holds == Holds::Labels { said_by_folders(path) } else { Vec::new() };
+        let of_folders = if wanted.holds == Holds::Labels { said_by_folders(path) } else { Vec::new() };
+        let columns = wanted.column.map(|name| only(reader.metadata().file_metadata().schema(), name)).transpose();
+        let columns = columns.map_err(|error| damaged(&error))?;
         let full = |error: std::io::Error| Problem::io("write the rows of", path, &error);
         let lines = NamedTempFile::new().map_err(full)?;
         let mut out = BufWriter::with_capacity(1 << 18, lines.as_file());
-        for row in reader.get_row_iter(None).map_err(|error| damaged(&error))? {
+        for row in reader.get_row_iter(columns).map_err(|error| damaged(&error))? {
             let Value::Object(row) = row.map_err(|error| damaged(&error))?.to_json_value() else { continue };
             let row = record(row, &of_folders);
             // The id of a row that has none is complained of where lines are read.
             let id = row.get("id").and_then(Value::as_str);
-            if share.is_none_or(|share| id.map_or(share.part == 1, |id| share.has(id))) {
+            if wanted.share.is_none_or(|share| id.map_or(share.part == 1, |id| share.has(id))) {
                 serde_json::to_writer(&mut out, &row).map_err(|error| full(error.into()))?;
             }
             out.write_all(b"\n").map_err(full)?;
@@ -101,6 +104,12 @@ mod with {
         out.flush().map_err(full)?;
         drop(out);
         Ok(AsLines(lines))
+    }
+
+    /// The schema with one of its columns, or with none where it has no such one.
+    fn only(schema: &Type, column: &str) -> Result<Type, ParquetError> {
+        let fields = schema.get_fields().iter().filter(|field| field.name() == column).cloned().collect();
+        Type::group_type_builder(schema.name()).with_fields(fields).build()
     }
 
     /// Bytes that are no text would be read as something else than what they are.

@@ -72,7 +72,7 @@ pub(crate) fn as_text<'b>(bytes: &'b [u8], pieces: &Pieces, number: u64) -> Resu
 
 impl Lines {
     pub(crate) fn open(path: &Path, holds: Holds) -> Result<Self, Problem> {
-        Self::of(Arc::new(Pieces::of(path, holds, None)?))
+        Self::of(Arc::new(Pieces::of(path, holds)?))
     }
 
     /// The lines of these files, and of the records of their share alone.

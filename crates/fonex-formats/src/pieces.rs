@@ -12,8 +12,24 @@ pub(crate) struct Pieces {
     files: Vec<PathBuf>,
     /// For each file that was begun, the lines and bytes before it.
     begun: RwLock<Vec<Begun>>,
-    holds: Holds,
-    share: Option<Share>,
+    wanted: Wanted,
+}
+
+/// What is read of an input.
+#[derive(Clone, Copy)]
+#[cfg_attr(not(feature = "parquet"), expect(dead_code, reason = "only tables are asked for less than all they hold"))]
+pub(crate) struct Wanted {
+    pub(crate) holds: Holds,
+    /// Only the records of this share.
+    pub(crate) share: Option<Share>,
+    /// Of tables only this column.
+    pub(crate) column: Option<&'static str>,
+}
+
+impl From<Holds> for Wanted {
+    fn from(holds: Holds) -> Self {
+        Self { holds, share: None, column: None }
+    }
 }
 
 /// What the records of an input are.
@@ -97,8 +113,8 @@ pub fn input_bytes(path: &Path) -> u64 {
 }
 
 impl Pieces {
-    /// The files of an input, or only the records of a share in them.
-    pub(crate) fn of(path: &Path, holds: Holds, share: Option<Share>) -> Result<Self, Problem> {
+    /// The files of an input.
+    pub(crate) fn of(path: &Path, wanted: impl Into<Wanted>) -> Result<Self, Problem> {
         let files = if path.is_dir() {
             let found = of_folder(path).map_err(|error| Problem::io("read", path, &error))?;
             found
@@ -106,7 +122,7 @@ impl Pieces {
         } else {
             vec![path.to_owned()]
         };
-        Ok(Self { files, begun: RwLock::default(), holds, share })
+        Ok(Self { files, begun: RwLock::default(), wanted: wanted.into() })
     }
 
     /// Whether this holds of any of the files.
@@ -120,7 +136,7 @@ impl Pieces {
     }
 
     pub(crate) const fn share(&self) -> Option<Share> {
-        self.share
+        self.wanted.share
     }
 
     /// Where a line stands, by its number among the lines of all files.
@@ -141,7 +157,7 @@ impl Pieces {
         let known = self.begun.read().expect("no holder of this lock panics").len() > at;
         if !known {
             let as_lines = if has_ending(path, "parquet") {
-                Some(columnar::as_lines(path, self.holds, self.share)?)
+                Some(columnar::as_lines(path, self.wanted)?)
             } else {
                 None
             };

@@ -29,8 +29,8 @@ pub use execute::{
 pub use load::{LoadSteps, LoadWatch, Loaded, put_load};
 #[cfg(feature = "spread")]
 pub use spread::{
-    Job, Seen, SeenJob, SpreadAccess, SpreadAddress, SpreadOptions, WorkOptions, WorkReport, WorkerState, Working,
-    clear, execute_spread, look, work,
+    Job, Lookout, Seen, SeenJob, SeenWorker, SpreadAccess, SpreadAddress, SpreadOptions, WorkOptions, WorkReport,
+    WorkerState, Working, clear, execute_spread, work,
 };
 pub use turns::{BrokenOff, Conversation, Dialogue, TurnPlan, take_turns};
 

@@ -7,6 +7,17 @@ use std::path::{Path, PathBuf};
 use crate::database::{Database, values};
 use crate::{Store, StoreError};
 
+/// Whether this is a name of ours: a checksum and an ending. Any other could lead anywhere on this machine.
+#[must_use]
+pub fn is_audio_name(name: &str) -> bool {
+    name.split_once('.').is_some_and(|(sum, ending)| {
+        sum.len() == 64
+            && sum.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+            && (1..=12).contains(&ending.len())
+            && ending.bytes().all(|byte| byte.is_ascii_alphanumeric())
+    })
+}
+
 /// The folder of audio files of a store.
 #[derive(Clone)]
 pub struct AudioFiles {
@@ -170,6 +181,31 @@ impl Store {
             // Of a server's audio there need be no copy here.
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
             deleted => Ok(deleted?),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_audio_name;
+
+    #[test]
+    fn names_that_lead_elsewhere_are_no_names_of_sound() {
+        let sum = "0f".repeat(32);
+        assert!(is_audio_name(&format!("{sum}.flac")));
+        for name in [
+            "",
+            "../../etc/passwd",
+            "/etc/passwd",
+            "a.wav",
+            &format!("{}.wav", sum.to_uppercase()),
+            &sum,
+            &format!("{sum}."),
+            &format!("{sum}.../x"),
+            &format!("{sum}.w/../../x"),
+            &format!("../{sum}.wav"),
+        ] {
+            assert!(!is_audio_name(name), "{name}");
         }
     }
 }

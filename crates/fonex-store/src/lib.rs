@@ -16,7 +16,7 @@ mod studies;
 mod tidy;
 mod trials;
 
-pub use audio_files::AudioFiles;
+pub use audio_files::{AudioFiles, is_audio_name};
 pub use check::Checked;
 pub use copy::CopiedRun;
 pub use error::StoreError;

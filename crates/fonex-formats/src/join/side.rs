@@ -16,7 +16,7 @@ use super::refill::{Answer, Refill, refill};
 use crate::corpus::check_clip;
 use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
-use crate::pieces::{Holds, Pieces};
+use crate::pieces::{Holds, Pieces, Wanted};
 use crate::{HeardRecord, Place, Problem, Share, parse_strict};
 
 /// A record with its hashed id and the line it stands in.
@@ -144,7 +144,7 @@ pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
 
 impl<T: Record> Side<T> {
     pub(super) fn open(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
-        let lines = Lines::of(Arc::new(Pieces::of(path, T::HOLDS, share)?))?;
+        let lines = Lines::of(Arc::new(Pieces::of(path, Wanted { share, ..T::HOLDS.into() })?))?;
         Ok(Self {
             pieces: lines.pieces(),
             lines,

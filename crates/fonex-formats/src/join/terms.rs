@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use crate::lines::Lines;
-use crate::pieces::{Holds, Pieces};
+use crate::pieces::{Holds, Pieces, Wanted};
 use crate::{Problem, columnar, regular};
 
 /// Every must-hear term that a corpus file lists. Lines without any are not read closely.
@@ -19,7 +19,7 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
         terms: Vec<String>,
     }
     let mut found = Vec::new();
-    let pieces = Pieces::of(corpus, Holds::Labels, None)?;
+    let pieces = Pieces::of(corpus, Wanted { column: Some("terms"), ..Holds::Labels.into() })?;
     if !pieces.any(|path| Ok(columnar::has_column(path, "terms") || holds(path, b"\"terms\"")?))? {
         return Ok(found);
     }

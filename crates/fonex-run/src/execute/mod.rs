@@ -2,6 +2,7 @@
 
 mod budget;
 mod busy;
+mod claim;
 mod commit;
 mod crew;
 mod interrupt;
@@ -11,6 +12,8 @@ mod order;
 mod runner;
 mod trial;
 
+#[cfg(feature = "spread")]
+pub(crate) use claim::Claimed;
 #[cfg(feature = "spread")]
 pub(crate) use crew::Crew;
 pub use fonex_system::hear_of_file_limits;

@@ -12,6 +12,7 @@ use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
 use serde::Serialize;
 
 use super::busy::while_watching;
+use super::claim::Claimed;
 use super::commit::commit_around;
 use super::crew::Crew;
 use super::interrupt::Interrupt;
@@ -153,29 +154,20 @@ pub fn execute(
     let corpus = bench.read_corpus(Some(plan))?;
     let material = Material::load(&corpus, bench, plan)?;
     let fingerprint = fingerprint(bench, plan, &corpus);
-    // Of two that start at the same moment the second finds the first's run.
-    let deciding = store.decide()?;
-    let unfinished = if anew { None } else { store.unfinished(&fingerprint, label)? };
     let labels: Arc<HashMap<String, Clip>> =
         Arc::new(material.usable.iter().map(|h| (h.clip.id.clone(), h.clip.clone())).collect());
-    let run = match unfinished {
-        Some(run) => run,
-        None => {
-            // What cannot work is told before there is a run. Nothing is started by this.
-            engines(bench, plan, &std::env::temp_dir(), &labels, None)?;
-            store.create_run(&new_run(bench, plan, label, fingerprint, &corpus, &material))?
-        }
-    };
-    let lock = store.lock(run)?;
-    drop(deciding);
-    let scratch = store.scratch(run, &lock)?;
+    let claimed = Claimed::take(store, &fingerprint, plan, (label, anew), || {
+        // What cannot work is told before there is a run. Nothing is started by this.
+        engines(bench, plan, &std::env::temp_dir(), &labels, None)?;
+        Ok(new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))
+    })?;
+    let (run, done) = (claimed.run, &claimed.done);
+    let scratch = store.scratch(run, &claimed.lock)?;
     let engines = engines(bench, plan, &scratch, &labels, None)?;
-    if unfinished.is_none() {
+    if claimed.is_new {
         store.set_versions(run, &versions(plan, &engines))?;
     }
-    store.check_variants(run, plan.variants.len())?;
-    let done = store.done(run)?;
-    let todo = left_to_do(plan, &material, &done);
+    let todo = left_to_do(plan, &material, done);
     let left: usize = todo.iter().map(Vec::len).sum();
     watch.begun(run, (left + done.len()) as u64, done.len() as u64);
 
@@ -192,12 +184,8 @@ pub fn execute(
     }
     watch.ended();
     let not_begun = crew.not_begun();
-    if stopped.is_none() && not_begun.is_empty() {
-        store.finish_run(run, &machine::now())?;
-    }
-    store.unlock(run, lock);
-    let failed = store.outcomes(run)?.iter().filter(|(outcome, _)| !outcome.is_answer()).map(|(_, n)| n).sum();
-    Ok(Execution { run, resumed_with: done.len() as u64, stopped, failed, left_out: material.left_out, not_begun })
+    drop(crew);
+    claimed.end(store, stopped, not_begun, material.left_out)
 }
 
 pub(crate) type Engines = HashMap<String, Box<dyn Engine>>;

@@ -12,7 +12,7 @@ use async_nats::jetstream::{AckKind, Message, kv};
 use fonex_core::{Clip, Outcome};
 use fonex_engines::SharedPace;
 use fonex_formats::{Place, Problem, checksum};
-use fonex_store::{AudioFiles, Spoken, TrialKey, TrialRecord};
+use fonex_store::{AudioFiles, Spoken, TrialKey, TrialRecord, is_audio_name};
 use tempfile::TempDir;
 
 use super::coordinate::{clip_of, maker};
@@ -20,7 +20,7 @@ use super::link::Link;
 use super::pace::Together;
 use super::shown::Shown;
 use super::work::{LOOK, SHOW};
-use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions, asked_key, is_object_name};
+use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions, asked_key};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines};
@@ -138,7 +138,7 @@ impl AtWork<'_> {
                     .remedy("let whoever runs the plan put it up again with this version of Fonex")
             })?;
             let at = match sound {
-                Some(name) if is_object_name(&name) => {
+                Some(name) if is_audio_name(&name) => {
                     let place = path.join(&name);
                     sounds.insert(clip.id.clone(), (name, place.clone()));
                     Sound::OnDisk(place, clip.side)
@@ -244,7 +244,7 @@ impl AtWork<'_> {
             }
         }
         if let Some(name) =
-            group.spoken.as_ref().and_then(|before| before.audio_file.as_ref()).filter(|name| is_object_name(name))
+            group.spoken.as_ref().and_then(|before| before.audio_file.as_ref()).filter(|name| is_audio_name(name))
         {
             let place = equipped.files.path(name);
             if !place.exists() {

@@ -20,7 +20,7 @@ use super::{
 };
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::{Execution, Group, Interrupt, Material, Progress, left_to_do, new_run, now, print_of};
+use crate::execute::{Claimed, Execution, Group, Interrupt, Material, Progress, left_to_do, new_run, print_of};
 
 /// Groups that are put up in one go, and results that are taken.
 const ROUND: usize = 500;
@@ -67,20 +67,14 @@ pub fn execute_spread(
     let corpus = bench.read_corpus(Some(plan))?;
     let material = Material::load(&corpus, bench, plan)?;
     let fingerprint = checksum::of_bytes(print_of(bench, plan, &corpus.checksum).as_bytes());
-    let deciding = store.decide()?;
-    let unfinished = if anew { None } else { store.unfinished(&fingerprint, label)? };
-    let run = match unfinished {
-        Some(run) => run,
-        None => store.create_run(&new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))?,
-    };
-    let lock = store.lock(run)?;
-    drop(deciding);
+    let claimed = Claimed::take(store, &fingerprint, plan, (label, anew), || {
+        Ok(new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))
+    })?;
+    let (run, done) = (claimed.run, &claimed.done);
     let started_at = store.run(&fonex_store::RunRef::Number(run))?.map(|run| run.started_at).unwrap_or_default();
-    store.check_variants(run, plan.variants.len())?;
-    let done = store.done(run)?;
     // Workers warm up by themselves, each before its first trial of a variant.
     let cold = Plan { warm_up: 0, ..plan.clone() };
-    let todo = left_to_do(&cold, &material, &done);
+    let todo = left_to_do(&cold, &material, done);
     let timed = done.iter().filter(|key| !key.warm_up).count();
     let left: usize = todo.iter().map(Vec::len).sum();
     watch.begun(run, (left + timed) as u64, timed as u64);
@@ -100,7 +94,7 @@ pub fn execute_spread(
         run,
         watch,
         lease: options.lease,
-        warm: warm_ups(&done),
+        warm: warm_ups(done),
         not_begun: Vec::new(),
     };
     let asking = link.bucket(WORKERS, HELD)?;
@@ -109,17 +103,12 @@ pub fn execute_spread(
     watch.ended();
     if whole {
         put_up.end(&job);
-        if not_begun.is_empty() {
-            store.finish_run(run, &now())?;
-        }
     } else {
         stopped = Some(
             "stopped; workers wait, and the same command takes what they have made and has them go on".to_owned(),
         );
     }
-    store.unlock(run, lock);
-    let failed = store.outcomes(run)?.iter().filter(|(outcome, _)| !outcome.is_answer()).map(|(_, n)| n).sum();
-    Ok(Execution { run, resumed_with: done.len() as u64, stopped, failed, left_out: material.left_out, not_begun })
+    claimed.end(store, stopped, not_begun, material.left_out)
 }
 
 /// The next warm-up trial of each variant: those of several workers are told apart by their numbers.

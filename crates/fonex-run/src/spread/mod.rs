@@ -9,6 +9,7 @@ mod access;
 mod at_work;
 mod coordinate;
 mod link;
+mod look;
 mod pace;
 mod shown;
 mod work;
@@ -24,7 +25,8 @@ use crate::bench::{Bench, Plan};
 
 pub use access::{SpreadAccess, SpreadAddress};
 pub use coordinate::{SpreadOptions, execute_spread};
-pub use work::{Seen, SeenJob, WorkOptions, WorkReport, Working, clear, look, work};
+pub use look::{Lookout, Seen, SeenJob, SeenWorker};
+pub use work::{WorkOptions, WorkReport, Working, clear, work};
 
 /// The version of what travels.
 const FORM: u32 = 1;
@@ -182,38 +184,4 @@ fn problem(what: impl Into<String>, address: &SpreadAddress) -> Problem {
     Problem::new(what, Place::default()).remedy(format!(
         "check that {address} is a NATS server with JetStream (nats-server -js) and lets this user in, then repeat the command"
     ))
-}
-
-/// A name of ours is a checksum and an ending; any other could lead anywhere on this machine.
-fn is_object_name(name: &str) -> bool {
-    name.split_once('.').is_some_and(|(sum, ending)| {
-        sum.len() == 64
-            && sum.bytes().all(|byte| byte.is_ascii_hexdigit())
-            && (1..=12).contains(&ending.len())
-            && ending.bytes().all(|byte| byte.is_ascii_alphanumeric())
-    })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::is_object_name;
-
-    #[test]
-    fn names_that_lead_elsewhere_are_no_names_of_sound() {
-        let sum = "0f".repeat(32);
-        assert!(is_object_name(&format!("{sum}.flac")));
-        for name in [
-            "",
-            "../../etc/passwd",
-            "/etc/passwd",
-            "a.wav",
-            &sum,
-            &format!("{sum}."),
-            &format!("{sum}.../x"),
-            &format!("{sum}.w/../../x"),
-            &format!("../{sum}.wav"),
-        ] {
-            assert!(!is_object_name(name), "{name}");
-        }
-    }
 }

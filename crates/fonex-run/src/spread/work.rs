@@ -14,7 +14,7 @@ use super::coordinate::KEPT;
 use super::link::Link;
 use super::pace::{HELD, Together};
 use super::shown::Shown;
-use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, WorkerState, asked_key, bench_print, problem};
+use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, asked_key, bench_print};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 use crate::execute::Interrupt;
@@ -148,56 +148,6 @@ fn why_not(job: &Job, bench: &Bench, plan: Option<&Plan>, options: &WorkOptions)
         ),
         Some(_) => None,
     }
-}
-
-/// A job as it is seen.
-#[derive(Debug, Clone, PartialEq, Serialize, schemars::JsonSchema)]
-pub struct SeenJob {
-    /// What it is.
-    #[serde(flatten)]
-    pub job: Job,
-    /// Groups that nobody has finished.
-    pub left: u64,
-    /// Results that are not stored yet.
-    pub to_store: u64,
-    /// Whether somebody stores what it gives; workers wait where that is not so.
-    pub asked: bool,
-}
-
-/// What there is to be seen of a server.
-#[derive(Debug, Default)]
-pub struct Seen {
-    /// Jobs.
-    pub jobs: Vec<SeenJob>,
-    /// Workers at work.
-    pub workers: Vec<WorkerState>,
-}
-
-/// Looks at a server: jobs with what is left of them, and workers by name.
-///
-/// # Errors
-/// When the server cannot be used.
-pub fn look(address: &SpreadAddress) -> Result<Seen, RunError> {
-    let link = Link::open(address, "fonex work --list")?;
-    let (jobs, workers) = (link.bucket(JOBS, KEPT)?, link.bucket(WORKERS, HELD)?);
-    let mut found = Vec::new();
-    for token in link.keys(&jobs)? {
-        let Some(entry) = link.entry(&jobs, &token)? else { continue };
-        let job: Job = serde_json::from_slice(&entry.value)
-            .map_err(|_| problem("a job there cannot be read; it is of another version of Fonex", address))?;
-        let names = Names::of(&token);
-        let [left, to_store] = [names.todo, names.done].map(|name| link.messages_in(&name).unwrap_or(0));
-        let asked = link.entry(&workers, &asked_key(&token))?.is_some();
-        found.push(SeenJob { job, left, to_store, asked });
-    }
-    let mut at_work = Vec::new();
-    for name in link.keys(&workers)?.into_iter().filter(|name| !name.starts_with("asks.")) {
-        let Some(entry) = link.entry(&workers, &name)? else { continue };
-        if let Ok(state) = serde_json::from_slice(&entry.value) {
-            at_work.push(state);
-        }
-    }
-    Ok(Seen { jobs: found, workers: at_work })
 }
 
 /// Removes the jobs that nobody asks for any more, with what is on their queues. Gives how many.

@@ -10,7 +10,7 @@ use clap::Args;
 use fonex_core::Clip;
 use fonex_core::text::Label;
 use fonex_formats::{Place, Problem, checksum, corpus_line, parse_strict, regular};
-use fonex_store::{NewRun, Run, RunState, TrialRecord};
+use fonex_store::{NewRun, Run, RunState, TrialRecord, is_audio_name};
 use serde::Deserialize;
 
 use super::export::RunFileHead;
@@ -212,15 +212,8 @@ impl Lines {
         Ok((name, bytes))
     }
 
-    /// A name of ours is a checksum and an ending; any other may lead anywhere.
     fn check_name(&self, name: &str) -> Result<(), Problem> {
-        let ours = name.split_once('.').is_some_and(|(sum, ending)| {
-            sum.len() == 64
-                && sum.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b))
-                && (1..=5).contains(&ending.len())
-                && ending.bytes().all(|b| b.is_ascii_alphanumeric())
-        });
-        if ours {
+        if is_audio_name(name) {
             return Ok(());
         }
         Err(Problem::new(format!("\"{name}\" is no name of an audio file"), self.place())

@@ -28,6 +28,8 @@ pub mod schema;
 pub mod score;
 pub mod show;
 mod sound;
+#[cfg(feature = "team")]
+mod spread;
 pub mod standin;
 pub mod store;
 mod studies;

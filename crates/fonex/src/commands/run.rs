@@ -10,6 +10,8 @@ use fonex_core::measures::tell_own;
 
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
+#[cfg(feature = "team")]
+use crate::commands::spread::ServerArg;
 use crate::failure::{Code, Failure};
 use fonex_core::measures::Unit;
 use fonex_run::{Bench, Plan, read_bench};
@@ -36,6 +38,7 @@ pub struct RunOptions {
     pub heard_by: Vec<String>,
     /// Send nothing; print what would be sent and what it would cost
     #[arg(long)]
+    #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
     pub dry_run: bool,
     /// Start a new run even if an interrupted one could be resumed
     #[arg(long)]
@@ -53,9 +56,8 @@ pub struct RunOptions {
 #[cfg(feature = "team")]
 #[derive(Debug, Default, Args)]
 pub struct SpreadArg {
-    /// Have workers on other machines make the trials (fonex work): nats://USER@HOST:PORT or tls://..., password in FONEX_SPREAD_PASSWORD
-    #[arg(long, value_name = "SERVER", conflicts_with = "dry_run")]
-    pub spread: Option<String>,
+    #[command(flatten)]
+    pub server: ServerArg,
     /// With --spread: only workers of this class of machine, so that latencies can be held against each other
     #[arg(long, value_name = "CLASS", requires = "spread")]
     pub only_class: Option<String>,
@@ -65,18 +67,6 @@ pub struct SpreadArg {
     /// With --spread: workers that may vanish over the same trials before these are given up
     #[arg(long, value_name = "N", default_value_t = 5, requires = "spread", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub deliveries: u32,
-    /// With --spread: certificates to trust instead of the public authorities
-    #[arg(long, value_name = "FILE", requires = "spread")]
-    pub spread_ca: Option<std::path::PathBuf>,
-    /// With --spread: credentials of a user, as the server's tools write them
-    #[arg(long, value_name = "FILE", requires = "spread")]
-    pub spread_credentials: Option<std::path::PathBuf>,
-    /// With --spread: a certificate of this machine, where the server asks for one
-    #[arg(long, value_name = "FILE", requires_all = ["spread", "spread_key"])]
-    pub spread_certificate: Option<std::path::PathBuf>,
-    /// With --spread: the key of that certificate
-    #[arg(long, value_name = "FILE", requires_all = ["spread", "spread_certificate"])]
-    pub spread_key: Option<std::path::PathBuf>,
 }
 
 /// A name of a commit: one word that fits a line.
@@ -213,14 +203,7 @@ fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut St
     #[cfg(feature = "team")]
     let spreading = &options.spreading;
     #[cfg(feature = "team")]
-    if let Some(server) = &spreading.spread {
-        let access = fonex_run::SpreadAccess {
-            authorities: spreading.spread_ca.clone(),
-            credentials: spreading.spread_credentials.clone(),
-            certificate: spreading.spread_certificate.clone().zip(spreading.spread_key.clone()),
-            password: None,
-        };
-        let address = super::work::address(Some(server), access)?;
+    if let Some(address) = spreading.server.address(&options.bench.bench)? {
         let how = fonex_run::SpreadOptions {
             class: spreading.only_class.clone(),
             lease: std::time::Duration::from_secs(spreading.lease),
@@ -282,22 +265,7 @@ fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
         command += &format!(" --store '{store}'");
     }
     #[cfg(feature = "team")]
-    if let Some(server) = &options.spreading.spread {
-        // Neither is a user, who may be a token.
-        let shown = if server.contains('@') { "SERVER" } else { server };
-        command += &format!(" --spread {shown}");
-        let spreading = &options.spreading;
-        for (option, file) in [
-            ("ca", &spreading.spread_ca),
-            ("credentials", &spreading.spread_credentials),
-            ("certificate", &spreading.spread_certificate),
-            ("key", &spreading.spread_key),
-        ] {
-            if let Some(file) = file {
-                command += &format!(" --spread-{option} '{}'", file.display());
-            }
-        }
-    }
+    command.push_str(&options.spreading.server.again());
     command
 }
 

@@ -3,16 +3,14 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use fonex_formats::{Place, Problem};
 use fonex_run::{
-    Interrupt, Job, Seen, SeenJob, SpreadAccess, SpreadAddress, WorkOptions, WorkerState, Working, clear, look,
-    read_bench, this_machine, work as work_on,
+    Interrupt, Job, Lookout, SpreadAccess, WorkOptions, Working, clear, read_bench, this_machine, work as work_on,
 };
-use serde::Serialize;
 
+use super::spread::{address, print_seen};
 use crate::cli::{Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table, plural};
+use crate::output::{self, plural};
 
 #[derive(Debug, Args)]
 #[command(
@@ -68,29 +66,6 @@ pub struct WorkCommand {
     pub format: FormatArg,
 }
 
-/// What there is to be seen of a server between machines.
-#[derive(Serialize, schemars::JsonSchema)]
-pub(in crate::commands) struct SpreadView {
-    /// Jobs that have not ended.
-    jobs: Vec<SeenJob>,
-    /// Workers at work.
-    workers: Vec<WorkerState>,
-}
-
-/// The address that is typed, or that the environment names.
-pub(super) fn address(typed: Option<&str>, access: SpreadAccess) -> Result<SpreadAddress, Problem> {
-    let named = typed.map(str::to_owned).or_else(|| std::env::var("FONEX_SPREAD").ok());
-    let named = named.ok_or_else(|| {
-        Problem::new("no server is named", Place::default())
-            .remedy("name it, such as nats://localhost, or set FONEX_SPREAD")
-    })?;
-    let password = std::env::var("FONEX_SPREAD_PASSWORD").ok().filter(|password| !password.is_empty());
-    SpreadAddress::parse(&named, SpreadAccess { password, ..access }).map_err(|why| {
-        Problem::new(format!("this is no address of a server: {why}"), Place::default())
-            .expected("nats://HOST:PORT or tls://HOST:PORT")
-    })
-}
-
 /// A class of machine that a machine is of where nothing is said: its processor and cores.
 pub(super) fn own_class() -> String {
     let machine = this_machine();
@@ -119,9 +94,11 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
             certificate: options.certificate.clone().zip(options.key.clone()),
             password: None,
         },
+        &options.bench,
     )?;
     if options.list {
-        return list(&address, options.format.format);
+        print_seen(&Lookout::open(&address)?.look()?, options.format.format)?;
+        return Ok(Code::Done);
     }
     if options.clear {
         output::note(&format!("Removed {} that nobody asks for.", plural(clear(&address)?, "job")));
@@ -154,49 +131,4 @@ pub fn work(options: &WorkCommand) -> Result<Code, Failure> {
         ));
     }
     Ok(if interrupt.flag().is_set() { Code::Interrupted } else { Code::Done })
-}
-
-fn list(address: &SpreadAddress, format: Format) -> Result<Code, Failure> {
-    let Seen { jobs, workers } = look(address)?;
-    let view = SpreadView { jobs, workers };
-    if format == Format::Json {
-        output::print_json(&view)?;
-        return Ok(Code::Done);
-    }
-    let mut table = Table::new([
-        ("plan", 0),
-        ("label", 0),
-        ("started", 1),
-        ("groups", 0),
-        ("left", 0),
-        ("to store", 0),
-        ("asked for", 0),
-        ("class", 2),
-    ]);
-    for line in &view.jobs {
-        table.row([
-            Cell::text(&*line.job.plan),
-            Cell::text(line.job.label.clone().unwrap_or_default()),
-            Cell::text(&*line.job.started_at),
-            Cell::Count(line.job.groups),
-            Cell::Count(line.left),
-            Cell::Count(line.to_store),
-            Cell::text(if line.asked { "yes" } else { "no" }),
-            Cell::text(line.job.class.clone().unwrap_or_default()),
-        ]);
-    }
-    output::print_table(&table.titled("Jobs"), format)?;
-    let mut table = Table::new([("worker", 0), ("at", 0), ("trials", 0), ("failed", 0), ("since", 1), ("class", 2)]);
-    for line in &view.workers {
-        table.row([
-            Cell::text(&*line.name),
-            Cell::text(line.plan.clone().unwrap_or_else(|| "waiting".to_owned())),
-            Cell::Count(line.trials),
-            Cell::Alarm(line.failed),
-            Cell::text(&*line.since),
-            Cell::text(&*line.class),
-        ]);
-    }
-    output::print_table(&table.titled("Workers"), format)?;
-    Ok(Code::Done)
 }

@@ -274,7 +274,7 @@ fn servers_that_are_none_and_addresses_are_told_without_their_passwords() {
             assert!(!format!("{}{}", done.out, done.err).contains("hunter2"), "{}", done.err);
         }
     }
-    folder.fonex_in(&["work"], &[("FONEX_SPREAD", "")]).expect(2).says(&["no address of a server"]);
+    folder.fonex_in(&["work"], &[("FONEX_SPREAD", "")]).expect(2).says(&["no server is named"]);
     folder.write("fonex.toml", folder.read("fonex.toml") + "budget = { requests = 5 }\n");
     folder.fonex(&["run", "speak", "--spread", "nats://localhost:1"]).expect(2).says(&["budget"]);
 }

@@ -110,7 +110,7 @@ fn all() -> Vec<Known> {
     ];
     #[cfg(feature = "team")]
     let team = known![SchemaSettings::draft2020_12().for_serialize();
-        ("spread", "work --list", super::work::SpreadView),
+        ("spread", "work --list", fonex_run::Seen),
         ("work", "work", fonex_run::WorkReport),
     ];
     #[cfg(not(feature = "team"))]

@@ -1,6 +1,8 @@
 //! `fonex watch`: a run as it goes, as a page on loopback or in the terminal.
 
 mod server;
+#[cfg(feature = "team")]
+mod spread;
 mod text;
 
 use std::io::IsTerminal;
@@ -18,6 +20,8 @@ use fonex_store::{Run, RunRef, Store};
 use serde::Serialize;
 
 use self::text::{in_words, screen, variants_table};
+#[cfg(feature = "team")]
+use super::spread::ServerArg;
 use super::{find_run, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
@@ -27,11 +31,13 @@ use crate::output::{self, Screen};
 #[command(
     after_help = "Start it beside a run, in another terminal: it serves a page on loopback and prints its address; --terminal shows the
 same full screen. The run is not disturbed: what it has stored is read. Ctrl-C ends watching, not the run.
+With --spread it follows all runs that a server spreads, and their workers, from any machine, in the terminal.
 Example, in the folder the demo made: fonex watch last --once"
 )]
 pub struct WatchOptions {
     /// The run: its number, its label, or last; without one, always the newest
     #[arg(value_name = "RUN")]
+    #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
     pub run: Option<String>,
     /// Show it in this terminal, full screen
     #[arg(long, conflicts_with = "once")]
@@ -41,7 +47,11 @@ pub struct WatchOptions {
     pub once: bool,
     /// Port of the page on loopback; 0 takes a free one
     #[arg(long, value_name = "PORT", default_value_t = 0, conflicts_with_all = ["terminal", "once"])]
+    #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
     pub port: u16,
+    #[cfg(feature = "team")]
+    #[command(flatten)]
+    pub server: ServerArg,
     #[command(flatten)]
     pub bench: BenchArg,
     #[command(flatten)]
@@ -63,6 +73,13 @@ pub fn watch(options: &WatchOptions) -> Result<Code, Failure> {
     if options.terminal && !std::io::stdout().is_terminal() {
         let problem = Problem::new("standard output is no terminal", Place::default().field("--terminal"));
         return Err(problem.remedy("leave out --terminal for a page, or use --once").into());
+    }
+    #[cfg(feature = "team")]
+    if let Some(address) = options.server.address(&options.bench.bench)? {
+        if !one_look && !std::io::stdout().is_terminal() {
+            return Err(spread::no_page().into());
+        }
+        return spread::watch_spread(&address, one_look, options.format.format);
     }
     let measures: Vec<&'static Measure> = SHOWN.iter().filter_map(|id| find(id)).collect();
     let bench = &options.bench.bench;
