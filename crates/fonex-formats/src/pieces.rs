@@ -156,11 +156,8 @@ impl Pieces {
         let Some(path) = self.files.get(at) else { return Ok(None) };
         let known = self.begun.read().expect("no holder of this lock panics").len() > at;
         if !known {
-            let as_lines = if has_ending(path, "parquet") {
-                Some(columnar::as_lines(path, self.wanted)?)
-            } else {
-                None
-            };
+            let as_lines =
+                if has_ending(path, "parquet") { Some(columnar::as_lines(path, self.wanted)?) } else { None };
             self.begun.write().expect("no holder of this lock panics").push(Begun { lines, bytes, as_lines });
         }
         self.open(at).map(Some)

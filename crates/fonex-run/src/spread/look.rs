@@ -84,8 +84,7 @@ impl Lookout {
                 problem("a job there cannot be read; it is of another version of Fonex", &self.address)
             })?;
             let names = Names::of(&token);
-            let [waiting, to_store] =
-                [names.todo, names.done].map(|name| self.link.messages_in(&name).unwrap_or(0));
+            let [waiting, to_store] = [names.todo, names.done].map(|name| self.link.messages_in(&name).unwrap_or(0));
             let left = waiting.max(if job.put < job.groups { job.groups } else { 0 });
             let asked = self.link.entry(&self.workers, &asked_key(&token))?.is_some();
             jobs.push(SeenJob { job, left, to_store, asked });

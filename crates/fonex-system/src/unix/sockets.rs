@@ -5,7 +5,7 @@ use std::os::fd::{AsRawFd, RawFd};
 
 /// The number of an open socket. It may be asked about only while the socket is open.
 #[derive(Debug, Clone, Copy)]
-pub struct Socket(RawFd);
+pub struct Socket(#[cfg_attr(not(target_os = "linux"), expect(dead_code, reason = "only Linux is asked"))] RawFd);
 
 impl Socket {
     /// The number of this connection.

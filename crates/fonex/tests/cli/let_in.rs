@@ -157,7 +157,8 @@ fn credentials_and_certificates_of_a_server_that_asks_for_them_let_in() {
     let limits = json!({ "subs": -1, "data": -1, "payload": -1, "imports": -1, "exports": -1, "wildcards": true, "conn": -1,
                          "leaf": -1, "mem_storage": -1, "disk_storage": -1, "streams": -1, "consumer": -1 });
     let account = json!({ "type": "account", "version": 2, "limits": limits });
-    let plain = json!({ "type": "account", "version": 2, "limits": { "subs": -1, "data": -1, "payload": -1, "conn": -1 } });
+    let plain =
+        json!({ "type": "account", "version": 2, "limits": { "subs": -1, "data": -1, "payload": -1, "conn": -1 } });
     let says = json!({ "type": "user", "version": 2, "subs": -1, "data": -1, "payload": -1 });
     let lines = format!(
         "{}\noperator: {}\nsystem_account: {}\nresolver: MEMORY\nresolver_preload: {{ {}: {}, {}: {} }}",
@@ -195,7 +196,9 @@ fn credentials_and_certificates_of_a_server_that_asks_for_them_let_in() {
         folder.path().join(name).display().to_string()
     };
     let [server, machine, _] = ["server", "machine", "other"].map(made);
-    let tls = format!("tls {{ cert_file: '{server}.pem', key_file: '{server}.key', ca_file: '{machine}.pem', verify: true }}");
+    let tls = format!(
+        "tls {{ cert_file: '{server}.pem', key_file: '{server}.key', ca_file: '{machine}.pem', verify: true }}"
+    );
     let Server(_, port) = &Server::start(&folder, "tls", &format!("{}\n{tls}", stored(&folder, "s2")));
     let address = format!("tls://localhost:{port}");
     let list = |more: &[&str]| folder.fonex(&[&["work", &address, "--list", "--ca", "server.pem"], more].concat());
@@ -221,10 +224,7 @@ fn a_run_is_spread(folder: &Folder, address: &str, access: &[(&str, &str)]) {
         command.iter().map(|word| (*word).to_owned()).chain(more.iter().cloned()).collect()
     };
     let mut worker = folder.start(&words(&with(&["work", address, "--name", "w1"], &own)));
-    folder
-        .fonex(&words(&with(&["run", "hear", "--anew", "--spread", address], &spread)))
-        .expect(0)
-        .prints(&["marl"]);
+    folder.fonex(&words(&with(&["run", "hear", "--anew", "--spread", address], &spread))).expect(0).prints(&["marl"]);
     let seen = folder.fonex(&words(&with(&["watch", "--once", "--spread", address], &spread))).expect(0);
     seen.prints(&["Workers", "w1"]);
     drop(worker.kill());
