@@ -42,6 +42,30 @@ pub(crate) const TABLES: Target = Target {
     },
 };
 
+/// As others' programs write them: packed in each way that is read, with strings, lists, numbers and what is missing.
+#[cfg(feature = "parquet")]
+pub(crate) const PARQUET: Target = Target {
+    name: "parquet",
+    ending: "parquet",
+    whole: || {
+        vec![
+            include_bytes!("../whole/none.parquet").into(),
+            include_bytes!("../whole/gzip.parquet").into(),
+            include_bytes!("../whole/snappy.parquet").into(),
+        ]
+    },
+    read: |path, _| {
+        // The library's own panics are caught where it is called; a fuzzer would end at them before that.
+        let hook = std::panic::take_hook();
+        std::panic::set_hook(Box::new(|_| {}));
+        let read = (read_corpus(path), read_heard(path), fonex_formats::listed_terms(path));
+        std::panic::set_hook(hook);
+        if let Ok(corpus) = read.0 {
+            sane(&corpus);
+        }
+    },
+};
+
 pub(crate) const RESULTS: Target = Target {
     name: "results",
     ending: "jsonl",

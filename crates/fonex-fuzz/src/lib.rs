@@ -22,7 +22,7 @@ pub struct Target {
 }
 
 /// All targets.
-pub const TARGETS: [Target; 17] = [
+pub const TARGETS: &[Target] = &[
     files::CORPORA,
     files::TABLES,
     files::RESULTS,
@@ -40,6 +40,8 @@ pub const TARGETS: [Target; 17] = [
     records::BASELINES,
     records::PANELS,
     records::COLUMNS,
+    #[cfg(feature = "parquet")]
+    files::PARQUET,
 ];
 
 /// The target of this name.
