@@ -1,8 +1,9 @@
 //! Audio out and in again, and files that lie.
 #![allow(clippy::unwrap_used, reason = "a test that fails here says where")]
 
+use fonex_core::Side;
 use fonex_core::audio::Audio;
-use fonex_formats::audio::{AudioError, decode, encode_flac, encode_wav, read_audio};
+use fonex_formats::audio::{AudioError, decode, encode_flac, encode_wav, read_audio, read_side, stream_side};
 
 fn tone(seconds: f64) -> Audio {
     let length = (16_000.0 * seconds) as usize;
@@ -118,6 +119,39 @@ fn the_sound_of_a_film_is_whole_and_in_its_place() {
             let loud = read.audio.samples.iter().position(|s| s.abs() > 0.12).unwrap();
             let at = loud as f64 / f64::from(read.audio.rate_hz);
             assert!((at - begins).abs() < 0.006, "{name} begins at {at} s");
+        }
+    }
+}
+
+/// What is handed over while it is decoded is what is read as a whole: every format, both sides, whole files and such as were cut short.
+#[test]
+fn sound_that_is_handed_over_is_the_sound_that_is_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let part = folder.path().join("part");
+    for entry in std::fs::read_dir(std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data")).unwrap() {
+        let bytes = std::fs::read(entry.unwrap().path()).unwrap();
+        for length in [bytes.len(), bytes.len() * 3 / 4, bytes.len() / 3] {
+            std::fs::write(&part, &bytes[..length]).unwrap();
+            for side in [None, Some(Side::Left), Some(Side::Right)] {
+                let mut handed: Vec<f32> = Vec::new();
+                let mut rate_hz = None;
+                let told = stream_side(&part, side, &mut |rate, samples| {
+                    assert!(rate_hz.replace(rate).is_none_or(|before| before == rate));
+                    handed.extend_from_slice(samples);
+                });
+                match (told, read_side(&part, side)) {
+                    (Ok(told), Ok(read)) => {
+                        assert_eq!((rate_hz, &handed), (Some(read.audio.rate_hz), &read.audio.samples));
+                        assert!(told.audio.samples.is_empty());
+                        let said = |d: &fonex_formats::audio::Decoded| {
+                            (d.channels, d.bits, d.kind.clone(), d.defect.clone())
+                        };
+                        assert_eq!(said(&told), said(&read));
+                    }
+                    (Err(told), Err(read)) => assert_eq!(told.to_string(), read.to_string()),
+                    (told, read) => panic!("{:?} and {:?}", told.map(|d| d.kind), read.map(|d| d.kind)),
+                }
+            }
         }
     }
 }

@@ -4,12 +4,17 @@
 use std::sync::Arc;
 
 use audioadapter_buffers::direct::InterleavedSlice;
+/// One frequency of a transform.
+pub use realfft::num_complex::Complex32 as Bin;
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
 use rubato::{Fft, FixedSync, Resampler, WindowFunction};
 
+/// A transform of real numbers.
+pub type Forward = Arc<dyn RealToComplex<f32>>;
+
 /// The transform of `size` real numbers into half as many complex ones and one more.
 #[must_use]
-pub fn forward(size: usize) -> Arc<dyn RealToComplex<f32>> {
+pub fn forward(size: usize) -> Forward {
     RealFftPlanner::new().plan_fft_forward(size)
 }
 

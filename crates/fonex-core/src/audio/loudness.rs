@@ -14,10 +14,61 @@ pub struct Loudness {
 /// Measures one channel. Linear in its length.
 #[must_use]
 pub fn loudness(audio: &Audio) -> Loudness {
-    let peak = f64::from(true_peak(&audio.samples));
-    Loudness { integrated_lufs: integrated(audio), true_peak_dbtp: (peak > 0.0).then(|| 20.0 * peak.log10()) }
+    let mut meter = LoudnessMeter::new(audio.rate_hz);
+    meter.add(&audio.samples);
+    meter.finish()
 }
 
+/// Measures a recording that comes bit by bit, as [`loudness`] does one that is whole.
+pub(crate) struct LoudnessMeter {
+    rate_hz: u32,
+    /// Mean square after the weighting, of each whole 100 ms.
+    steps: Vec<f64>,
+    /// What is no whole step yet, behind the last whole ones.
+    waiting: Vec<f32>,
+    /// Steps at the beginning of what waits that were weighted before.
+    weighted: usize,
+    peak: TruePeak,
+}
+
+impl LoudnessMeter {
+    pub(crate) fn new(rate_hz: u32) -> Self {
+        Self { rate_hz, steps: Vec::new(), waiting: Vec::new(), weighted: 0, peak: TruePeak::default() }
+    }
+
+    pub(crate) fn add(&mut self, samples: &[f32]) {
+        self.peak.add(samples);
+        let step = self.rate_hz as usize / 10;
+        if step == 0 {
+            return;
+        }
+        // What was heard before is put ahead, where there is any.
+        let mut joined = std::mem::take(&mut self.waiting);
+        let all = if joined.is_empty() {
+            samples
+        } else {
+            joined.extend_from_slice(samples);
+            &joined[..]
+        };
+        let whole = all.len() / step;
+        if whole > self.weighted {
+            self.steps.extend(weighted_steps(&all[..whole * step], self.rate_hz).drain(self.weighted..));
+        }
+        self.weighted = whole.min(AHEAD);
+        self.waiting = all[(whole - self.weighted) * step..].to_vec();
+    }
+
+    pub(crate) fn finish(mut self) -> Loudness {
+        let peak = f64::from(self.peak.finish());
+        Loudness {
+            integrated_lufs: integrated(&self.steps),
+            true_peak_dbtp: (peak > 0.0).then(|| 20.0 * peak.log10()),
+        }
+    }
+}
+
+/// Steps ahead of what is weighted in which the filter forgets where it began.
+const AHEAD: usize = 2;
 /// Stretches of a recording that are weighted side by side, since each sample has to wait for the one before it.
 const LANES: usize = 4;
 
@@ -69,20 +120,16 @@ fn lufs(mean_square: f64) -> f64 {
 ///
 /// Each lane takes a stretch of its own and starts 200 ms ahead of it, in which the filter forgets where it began: its
 /// slowest part decays by 40 dB in 20 ms.
-fn weighted_steps(audio: &Audio) -> Vec<f64> {
-    const AHEAD: usize = 2;
-    let step = audio.rate_hz as usize / 10;
-    if step == 0 {
-        return Vec::new();
-    }
-    let steps = audio.samples.len() / step;
+fn weighted_steps(samples: &[f32], rate_hz: u32) -> Vec<f64> {
+    let step = rate_hz as usize / 10;
+    let steps = samples.len() / step;
     let (in_lane, silence) = (steps.div_ceil(LANES), vec![0.0; step]);
     let mut powers = vec![0.0; in_lane * LANES];
-    let [mut shelf, mut high_pass] = k_weighting(audio.rate_hz);
+    let [mut shelf, mut high_pass] = k_weighting(rate_hz);
     for at in 0..in_lane + AHEAD {
         let place = |lane: usize| (lane * in_lane + at).checked_sub(AHEAD).filter(|place| *place < steps);
         let inputs: [&[f32]; LANES] = std::array::from_fn(|lane| {
-            place(lane).map_or(&silence[..], |place| &audio.samples[place * step..(place + 1) * step])
+            place(lane).map_or(&silence[..], |place| &samples[place * step..(place + 1) * step])
         });
         let mut sums = [0.0; LANES];
         for i in 0..step {
@@ -98,9 +145,8 @@ fn weighted_steps(audio: &Audio) -> Vec<f64> {
 }
 
 /// Blocks of 400 ms every 100 ms, gated at -70 LUFS and then 10 LU below the mean of what is left.
-fn integrated(audio: &Audio) -> Option<f64> {
+fn integrated(steps: &[f64]) -> Option<f64> {
     const STEPS: usize = 4;
-    let steps = weighted_steps(audio);
     let blocks: Vec<f64> = steps.windows(STEPS).map(|steps| steps.iter().sum::<f64>() / STEPS as f64).collect();
     let mean_above = |gate: f64| {
         let (sum, n) =
@@ -149,31 +195,51 @@ const BLOCK: usize = 32;
 
 /// The highest absolute value at four times the rate. Stretches too low to hold it, whatever their shape, are not
 /// interpolated, which leaves little to do in speech.
-fn true_peak(samples: &[f32]) -> f32 {
-    let mut highest = peak(samples);
-    let mut window = [0.0; BLOCK + TAPS - 1];
-    for start in (0..samples.len() + TAPS - 1).step_by(BLOCK) {
-        // Output `i` needs the inputs `i - 11 ..= i`; beyond both ends lies silence.
-        let from = start.saturating_sub(TAPS - 1);
-        let inputs = &samples[from..(start + BLOCK).min(samples.len())];
-        if peak(inputs) * MOST_GAIN <= highest {
-            continue;
-        }
-        window.fill(0.0);
-        let offset = from + TAPS - 1 - start;
-        window[offset..offset + inputs.len()].copy_from_slice(inputs);
-        for phase in &PHASES {
-            let (mut forward, mut reversed) = ([0.0_f32; BLOCK], [0.0_f32; BLOCK]);
-            for tap in 0..TAPS {
-                for (i, input) in window[tap..tap + BLOCK].iter().enumerate() {
-                    forward[i] += phase[TAPS - 1 - tap] * input;
-                    reversed[i] += phase[tap] * input;
-                }
+#[derive(Default)]
+struct TruePeak {
+    highest: f32,
+    /// The last samples, which the next ones are interpolated with; silence before the first.
+    before: [f32; TAPS - 1],
+}
+
+impl TruePeak {
+    fn add(&mut self, samples: &[f32]) {
+        self.highest = self.highest.max(peak(samples));
+        let mut window = [0.0; BLOCK + TAPS - 1];
+        for start in (0..samples.len()).step_by(BLOCK) {
+            // Output `i` needs the inputs `i - 11 ..= i`.
+            let inputs = &samples[start.saturating_sub(TAPS - 1)..(start + BLOCK).min(samples.len())];
+            let ahead = (TAPS - 1).saturating_sub(start);
+            let highest_in = if ahead > 0 { peak(&self.before).max(peak(inputs)) } else { peak(inputs) };
+            if highest_in * MOST_GAIN <= self.highest {
+                continue;
             }
-            highest = highest.max(peak(&forward)).max(peak(&reversed));
+            window[..ahead].copy_from_slice(&self.before[TAPS - 1 - ahead..]);
+            window[ahead..ahead + inputs.len()].copy_from_slice(inputs);
+            // Outputs behind the last input are another's.
+            let outputs = ahead + inputs.len() - (TAPS - 1);
+            window[ahead + inputs.len()..].fill(0.0);
+            for phase in &PHASES {
+                let (mut forward, mut reversed) = ([0.0_f32; BLOCK], [0.0_f32; BLOCK]);
+                for tap in 0..TAPS {
+                    for (i, input) in window[tap..tap + BLOCK].iter().enumerate() {
+                        forward[i] += phase[TAPS - 1 - tap] * input;
+                        reversed[i] += phase[tap] * input;
+                    }
+                }
+                self.highest = self.highest.max(peak(&forward[..outputs])).max(peak(&reversed[..outputs]));
+            }
         }
+        let kept = samples.len().min(TAPS - 1);
+        self.before.copy_within(kept.., 0);
+        self.before[TAPS - 1 - kept..].copy_from_slice(&samples[samples.len() - kept..]);
     }
-    highest
+
+    /// Behind the last sample lies silence.
+    fn finish(&mut self) -> f32 {
+        self.add(&[0.0; TAPS - 1]);
+        self.highest
+    }
 }
 
 #[cfg(test)]
@@ -198,7 +264,7 @@ mod tests {
             let audio = Audio { rate_hz, samples };
             let mut meter = EbuR128::new(1, rate_hz, Mode::I).unwrap();
             meter.add_frames_f32(&audio.samples).unwrap();
-            let (ours, theirs) = (integrated(&audio).unwrap(), meter.loudness_global().unwrap());
+            let (ours, theirs) = (loudness(&audio).integrated_lufs.unwrap(), meter.loudness_global().unwrap());
             assert!((ours - theirs).abs() < 0.02, "{ours} and {theirs} at {rate_hz} Hz");
         }
     }
@@ -217,7 +283,11 @@ mod tests {
         for seed in 0..200 {
             let mut samples = noise(NoiseColour::White, seed as usize * 3 % 211, 16_000, seed);
             samples.iter_mut().enumerate().for_each(|(i, s)| *s *= 0.2 + (i as f32 * 0.05 + seed as f32).sin());
-            assert!((true_peak(&samples) - every(&samples)).abs() < 1e-6, "seed {seed}");
+            for cut in [samples.len().max(1), 1 + seed as usize % 50] {
+                let mut meter = TruePeak::default();
+                samples.chunks(cut).for_each(|part| meter.add(part));
+                assert!((meter.finish() - every(&samples)).abs() < 1e-6, "seed {seed}, {cut} at a time");
+            }
         }
     }
 

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Audio, decibels, peak, power, sum};
+use super::{Audio, Blocks, decibels, peak, power, samples_in, sum};
 use crate::stats::quantile_sorted;
 
 /// Frames over which short-time level is taken, in seconds.
@@ -55,25 +55,103 @@ pub struct SilenceEnds {
 /// 95th percentile than to that, less the noise. It needs pauses: in speech without any it reads too low.
 #[must_use]
 pub fn measure(audio: &Audio) -> AudioMeasures {
-    let samples = &audio.samples;
-    let frames = frame_powers(audio);
-    let mut sorted = frames.clone();
-    sorted.sort_unstable_by(f64::total_cmp);
-    let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > 0.0);
-    let active = active_power(&sorted);
-    let snr_db =
-        floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));
-    let peak = peak(samples);
-    let level = power(samples);
-    AudioMeasures {
-        duration_s: audio.duration_s(),
-        peak_dbfs: (peak > 0.0).then(|| 20.0 * f64::from(peak).log10()),
-        level_dbfs: (level > 0.0).then(|| decibels(level)),
-        clipped_share: clipped(samples) as f64 / samples.len().max(1) as f64,
-        dc_offset: sum(samples, |s| s) / samples.len().max(1) as f64,
-        noise_floor_dbfs: floor.map(decibels),
-        snr_db,
-        silence: silence_ends(audio, &frames, active),
+    let mut meter = LevelMeter::new(audio.rate_hz);
+    meter.add(&audio.samples);
+    meter.finish()
+}
+
+/// Measures a recording that comes bit by bit, as [`measure`] does one that is whole.
+pub(crate) struct LevelMeter {
+    rate_hz: u32,
+    frame: usize,
+    blocks: Blocks,
+    powers: Vec<f64>,
+    samples: u64,
+    peak: f32,
+    squares: f64,
+    sum: f64,
+    clipped: u64,
+    /// Samples at the stop, up to here.
+    at_stop: usize,
+}
+
+impl LevelMeter {
+    pub(crate) fn new(rate_hz: u32) -> Self {
+        let frame = samples_in(rate_hz, FRAME_S);
+        Self {
+            rate_hz,
+            frame,
+            blocks: Blocks::of(frame),
+            powers: Vec::new(),
+            samples: 0,
+            peak: 0.0,
+            squares: 0.0,
+            sum: 0.0,
+            clipped: 0,
+            at_stop: 0,
+        }
+    }
+
+    pub(crate) fn add(&mut self, samples: &[f32]) {
+        let powers = &mut self.powers;
+        self.blocks.add(samples, |frame| powers.push(power(frame)));
+        self.samples += samples.len() as u64;
+        self.squares += sum(samples, |s| s * s);
+        self.sum += sum(samples, |s| s);
+        let highest = peak(samples);
+        self.peak = self.peak.max(highest);
+        if highest < STOP {
+            self.end_run();
+            return;
+        }
+        for sample in samples {
+            if sample.abs() >= STOP {
+                self.at_stop += 1;
+            } else {
+                self.end_run();
+            }
+        }
+    }
+
+    fn end_run(&mut self) {
+        if self.at_stop >= STOP_RUN {
+            self.clipped += self.at_stop as u64;
+        }
+        self.at_stop = 0;
+    }
+
+    pub(crate) fn finish(mut self) -> AudioMeasures {
+        self.end_run();
+        self.powers.extend(self.blocks.rest().map(power));
+        let mut sorted = self.powers.clone();
+        sorted.sort_unstable_by(f64::total_cmp);
+        let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > 0.0);
+        let active = active_power(&sorted);
+        let snr_db =
+            floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));
+        let count = self.samples.max(1) as f64;
+        let duration_s = self.samples as f64 / f64::from(self.rate_hz);
+        AudioMeasures {
+            duration_s,
+            peak_dbfs: (self.peak > 0.0).then(|| 20.0 * f64::from(self.peak).log10()),
+            level_dbfs: (self.squares > 0.0).then(|| decibels(self.squares / count)),
+            clipped_share: self.clipped as f64 / count,
+            dc_offset: self.sum / count,
+            noise_floor_dbfs: floor.map(decibels),
+            snr_db,
+            silence: self.silence_ends(duration_s, active),
+        }
+    }
+
+    fn silence_ends(&self, duration_s: f64, active: Option<f64>) -> SilenceEnds {
+        let Some(active) = active else {
+            return SilenceEnds { leading_s: duration_s, trailing_s: duration_s };
+        };
+        let threshold = active / 10_f64.powf(SILENCE_BELOW_DB / 10.0);
+        let frame_s = self.frame as f64 / f64::from(self.rate_hz);
+        let before = self.powers.iter().take_while(|p| **p < threshold).count();
+        let after = self.powers.iter().rev().take_while(|p| **p < threshold).count();
+        SilenceEnds { leading_s: before as f64 * frame_s, trailing_s: after as f64 * frame_s }
     }
 }
 
@@ -95,32 +173,6 @@ fn active_power(sorted: &[f64]) -> Option<f64> {
     let halfway = (loud * quantile_sorted(sorted, 0.10)?).sqrt();
     let active = &sorted[sorted.partition_point(|p| *p < halfway.max(loud / 100.0))..];
     Some(active.iter().sum::<f64>() / active.len() as f64)
-}
-
-fn clipped(samples: &[f32]) -> usize {
-    if peak(samples) < STOP {
-        return 0;
-    }
-    samples
-        .chunk_by(|a, b| at_stop(*a) == at_stop(*b))
-        .filter(|run| at_stop(run[0]) && run.len() >= STOP_RUN)
-        .map(<[f32]>::len)
-        .sum()
-}
-
-fn at_stop(sample: f32) -> bool {
-    sample.abs() >= STOP
-}
-
-fn silence_ends(audio: &Audio, frames: &[f64], active: Option<f64>) -> SilenceEnds {
-    let Some(active) = active else {
-        return SilenceEnds { leading_s: audio.duration_s(), trailing_s: audio.duration_s() };
-    };
-    let threshold = active / 10_f64.powf(SILENCE_BELOW_DB / 10.0);
-    let frame_s = audio.samples_in(FRAME_S) as f64 / f64::from(audio.rate_hz);
-    let before = frames.iter().take_while(|p| **p < threshold).count();
-    let after = frames.iter().rev().take_while(|p| **p < threshold).count();
-    SilenceEnds { leading_s: before as f64 * frame_s, trailing_s: after as f64 * frame_s }
 }
 
 #[cfg(test)]

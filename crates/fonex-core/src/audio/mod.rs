@@ -1,11 +1,13 @@
 //! Samples in memory: measuring them, changing their rate, making them worse on purpose.
 
+mod blocks;
 mod codec;
 mod correlation;
 mod degrade;
 mod filter;
 mod loudness;
 mod measure;
+mod outline;
 mod pauses;
 mod resample;
 mod spectrogram;
@@ -13,15 +15,19 @@ mod stream_loss;
 mod tempo;
 mod voice;
 
+pub(crate) use blocks::Blocks;
 pub use codec::{Law, compand};
 pub(crate) use correlation::{Correlation, Energies};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};
 pub use filter::band_limit;
+pub(crate) use loudness::LoudnessMeter;
 pub use loudness::{Loudness, loudness};
+pub(crate) use measure::LevelMeter;
 pub use measure::{AudioMeasures, SilenceEnds, active_level_db, measure};
-pub use pauses::{PauseRule, Stretch, cut_at_pauses, pauses};
+pub use outline::{Outline, extremes};
+pub use pauses::{PauseMeter, PauseRule, Stretch, cut_at_pauses, pauses};
 pub use resample::{ResampleError, resample};
-pub use spectrogram::{Spectrogram, log_mel};
+pub use spectrogram::{MelMeter, Spectrogram, log_mel};
 pub use stream_loss::{Concealment, lose_packets};
 pub use tempo::{change_speed, change_tempo};
 pub use voice::{LEAST_VOICED_S, voiced_s};
@@ -45,8 +51,13 @@ impl Audio {
     /// Samples in a stretch of time, at least one.
     #[must_use]
     pub(crate) fn samples_in(&self, seconds: f64) -> usize {
-        ((f64::from(self.rate_hz) * seconds) as usize).max(1)
+        samples_in(self.rate_hz, seconds)
     }
+}
+
+/// Samples in a stretch of time at a rate, at least one.
+pub(crate) fn samples_in(rate_hz: u32, seconds: f64) -> usize {
+    ((f64::from(rate_hz) * seconds) as usize).max(1)
 }
 
 /// Amplitude as decibels below full scale; silence is minus infinity.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Audio, power};
+use super::{Audio, Blocks, power, samples_in};
 use crate::stats::quantile_sorted;
 
 /// How pauses are found and used.
@@ -49,20 +49,121 @@ const DIGITAL_SILENCE: f64 = 1e-8;
 /// instead of recursively). Linear in the length.
 #[must_use]
 pub fn pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
-    let frame = audio.samples_in(FRAME_S);
-    let frame_s = frame as f64 / f64::from(audio.rate_hz);
-    let powers: Vec<f64> = audio.samples.chunks(frame).map(power).collect();
-    let sound = sounding(&powers, (AMBIENT_S / frame_s) as usize);
-    let mut pauses = Vec::new();
-    let mut at = 0;
-    for run in sound.chunk_by(|a, b| a == b) {
-        let (start, end) = (at as f64 * frame_s, (at + run.len()) as f64 * frame_s);
-        if !run[0] && end - start >= rule.least_pause_s - 1e-9 {
-            pauses.push(Stretch { start, end: end.min(audio.duration_s()) });
-        }
-        at += run.len();
+    PauseMeter::of(audio).pauses(rule)
+}
+
+/// The levels of a recording, which may come bit by bit, as pauses are found in them.
+pub struct PauseMeter {
+    rate_hz: u32,
+    frame: usize,
+    blocks: Blocks,
+    powers: Vec<f64>,
+    samples: u64,
+}
+
+impl PauseMeter {
+    /// One that has heard nothing yet.
+    #[must_use]
+    pub fn new(rate_hz: u32) -> Self {
+        let frame = samples_in(rate_hz, FRAME_S);
+        Self { rate_hz, frame, blocks: Blocks::of(frame), powers: Vec::new(), samples: 0 }
     }
-    pauses
+
+    fn of(audio: &Audio) -> Self {
+        let mut meter = Self::new(audio.rate_hz);
+        meter.add(&audio.samples);
+        meter.end();
+        meter
+    }
+
+    /// Hears what comes next.
+    pub fn add(&mut self, samples: &[f32]) {
+        let powers = &mut self.powers;
+        self.blocks.add(samples, |frame| powers.push(power(frame)));
+        self.samples += samples.len() as u64;
+    }
+
+    /// Nothing comes any more.
+    pub fn end(&mut self) {
+        self.powers.extend(self.blocks.rest().map(power));
+        self.blocks = Blocks::of(self.frame);
+    }
+
+    fn frame_s(&self) -> f64 {
+        self.frame as f64 / f64::from(self.rate_hz)
+    }
+
+    fn duration_s(&self) -> f64 {
+        self.samples as f64 / f64::from(self.rate_hz)
+    }
+
+    /// The pauses, as [`pauses`] finds them.
+    #[must_use]
+    pub fn pauses(&self, rule: &PauseRule) -> Vec<Stretch> {
+        let frame_s = self.frame_s();
+        let sound = sounding(&self.powers, (AMBIENT_S / frame_s) as usize);
+        let mut pauses = Vec::new();
+        let mut at = 0;
+        for run in sound.chunk_by(|a, b| a == b) {
+            let (start, end) = (at as f64 * frame_s, (at + run.len()) as f64 * frame_s);
+            if !run[0] && end - start >= rule.least_pause_s - 1e-9 {
+                pauses.push(Stretch { start, end: end.min(self.duration_s()) });
+            }
+            at += run.len();
+        }
+        pauses
+    }
+
+    /// Cuts a recording into pieces at its pauses: each piece is as long as `longest_piece_s` allows and is cut in the middle
+    /// of its last pause, or, without one, at its quietest tenth of a second. Silence at both ends is shortened to the lead-in.
+    /// The pieces are in order and do not overlap; a recording without sound has none.
+    #[must_use]
+    pub fn cut(&self, rule: &PauseRule) -> Vec<Stretch> {
+        let pauses = self.pauses(rule);
+        let length = self.duration_s();
+        let mut pieces = Vec::new();
+        let mut start = 0.0;
+        while start < length {
+            // What is left before the next sound is silence: the piece begins just ahead of it.
+            let silent_until =
+                pauses.iter().find(|p| p.start <= start + 1e-9 && p.end > start).map_or(start, |p| p.end);
+            if silent_until >= length - 1e-9 {
+                break;
+            }
+            let begin = (silent_until - rule.lead_in_s).max(start);
+            let limit = begin + rule.longest_piece_s;
+            let last_pause = pauses.iter().rev().find(|p| p.start > silent_until && p.start <= limit);
+            let (end, next) = match last_pause {
+                Some(pause) if length > limit || pause.end >= length - 1e-9 => (
+                    (pause.start + rule.lead_in_s).min(pause.end).min(limit),
+                    f64::midpoint(pause.start, pause.end).min(limit),
+                ),
+                _ if length <= limit => (length, length),
+                _ => {
+                    let quiet = self.quietest(limit - rule.longest_piece_s / 3.0, limit);
+                    (quiet, quiet)
+                }
+            };
+            pieces.push(Stretch { start: begin, end });
+            start = next.max(end.min(length)).max(begin + FRAME_S);
+        }
+        pieces
+    }
+
+    /// The middle of the quietest tenth of a second between two times.
+    pub(crate) fn quietest(&self, from: f64, to: f64) -> f64 {
+        const FRAMES: usize = 10;
+        let frame = |at: f64| (at / self.frame_s()) as usize;
+        let last = frame(to).min(self.powers.len()).saturating_sub(FRAMES);
+        let level = |at: &usize| {
+            let near = &self.powers[(*at).min(self.powers.len())..(at + FRAMES).min(self.powers.len())];
+            near.iter().sum::<f64>()
+        };
+        let first = frame(from);
+        let places = first..last.max(first + 1);
+        let quietest = places.min_by(|a, b| level(a).total_cmp(&level(b))).unwrap_or(first);
+        (quietest + FRAMES / 2) as f64 * self.frame_s()
+    }
 }
 
 /// Whether each frame holds sound.
@@ -83,7 +184,7 @@ fn sounding(powers: &[f64], window: usize) -> Vec<bool> {
 }
 
 /// The quietest twentieth of the frames around each frame, computed at every quarter window and interpolated between.
-fn ambient_levels(powers: &[f64], window: usize) -> Vec<f64> {
+fn ambient_levels(powers: &[f64], window: usize) -> impl Iterator<Item = f64> {
     let step = (window / 4).max(1);
     let knot = |index: usize| {
         // At the ends the window moves inwards instead of shrinking.
@@ -93,60 +194,17 @@ fn ambient_levels(powers: &[f64], window: usize) -> Vec<f64> {
         quantile_sorted(&sorted, 0.05).unwrap_or(0.0).max(DIGITAL_SILENCE / 100.0)
     };
     let knots: Vec<f64> = (0..=powers.len() / step).map(knot).collect();
-    (0..powers.len())
-        .map(|at| {
-            let (index, part) = (at / step, (at % step) as f64 / step as f64);
-            let next = knots.get(index + 1).copied().unwrap_or(knots[index]);
-            knots[index] + (next - knots[index]) * part
-        })
-        .collect()
+    (0..powers.len()).map(move |at| {
+        let (index, part) = (at / step, (at % step) as f64 / step as f64);
+        let next = knots.get(index + 1).copied().unwrap_or(knots[index]);
+        knots[index] + (next - knots[index]) * part
+    })
 }
 
-/// Cuts a recording into pieces at its pauses: each piece is as long as `longest_piece_s` allows and is cut in the middle
-/// of its last pause, or, without one, at its quietest tenth of a second. Silence at both ends is shortened to the lead-in.
-/// The pieces are in order and do not overlap; a recording without sound has none.
+/// Cuts a recording into pieces at its pauses, as [`PauseMeter::cut`] does.
 #[must_use]
 pub fn cut_at_pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
-    let pauses = pauses(audio, rule);
-    let length = audio.duration_s();
-    let mut pieces = Vec::new();
-    let mut start = 0.0;
-    while start < length {
-        // What is left before the next sound is silence: the piece begins just ahead of it.
-        let silent_until = pauses.iter().find(|p| p.start <= start + 1e-9 && p.end > start).map_or(start, |p| p.end);
-        if silent_until >= length - 1e-9 {
-            break;
-        }
-        let begin = (silent_until - rule.lead_in_s).max(start);
-        let limit = begin + rule.longest_piece_s;
-        let last_pause = pauses.iter().rev().find(|p| p.start > silent_until && p.start <= limit);
-        let (end, next) = match last_pause {
-            Some(pause) if length > limit || pause.end >= length - 1e-9 => (
-                (pause.start + rule.lead_in_s).min(pause.end).min(limit),
-                f64::midpoint(pause.start, pause.end).min(limit),
-            ),
-            _ if length <= limit => (length, length),
-            _ => {
-                let quiet = quietest(audio, limit - rule.longest_piece_s / 3.0, limit);
-                (quiet, quiet)
-            }
-        };
-        pieces.push(Stretch { start: begin, end });
-        start = next.max(end.min(length)).max(begin + FRAME_S);
-    }
-    pieces
-}
-
-/// The middle of the quietest tenth of a second between two times.
-fn quietest(audio: &Audio, from: f64, to: f64) -> f64 {
-    let width = audio.samples_in(0.1);
-    let first = (from * f64::from(audio.rate_hz)) as usize;
-    let last = ((to * f64::from(audio.rate_hz)) as usize).min(audio.samples.len()).saturating_sub(width);
-    let places = (first..last.max(first + 1)).step_by((width / 10).max(1));
-    let level =
-        |at: &usize| power(&audio.samples[(*at).min(audio.samples.len())..(at + width).min(audio.samples.len())]);
-    let quietest = places.min_by(|a, b| level(a).total_cmp(&level(b))).unwrap_or(first);
-    (quietest + width / 2) as f64 / f64::from(audio.rate_hz)
+    PauseMeter::of(audio).cut(rule)
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! The log-mel spectrogram.
 
-use super::Audio;
+use super::{Audio, samples_in};
 
 /// Energy in bands of pitch over time.
 #[derive(Debug, Clone, PartialEq)]
@@ -31,36 +31,104 @@ fn hertz(mel: f64) -> f64 {
 /// Cost: one Fourier transform of about 512 samples a column at 16 kHz.
 #[must_use]
 pub fn log_mel(audio: &Audio, bands: usize, step_s: f64) -> Spectrogram {
-    let window = audio.samples_in(WINDOW_S);
-    let size = window.next_power_of_two();
-    let hop = audio.samples_in(step_s);
-    let hz_per_bin = f64::from(audio.rate_hz) / size as f64;
-    let edge = |index: usize| hertz(mel(f64::from(audio.rate_hz) / 2.0) * index as f64 / (bands + 1) as f64);
-    let weights: Vec<Vec<(usize, f32)>> =
-        (0..bands).map(|band| triangle(edge(band), edge(band + 1), edge(band + 2), hz_per_bin, size / 2)).collect();
-    let shape: Vec<f32> =
-        (0..window).map(|i| 0.5 - 0.5 * (i as f32 / window as f32 * std::f32::consts::TAU).cos()).collect();
-    let scale = 2.0 / shape.iter().sum::<f32>();
-    let transform = fonex_signal::forward(size);
-    let (mut input, mut output) = (transform.make_input_vec(), transform.make_output_vec());
-    let columns = (0..audio.samples.len())
-        .step_by(hop)
-        .map(|centre| {
-            let start = centre as isize - window as isize / 2;
-            input.fill(0.0);
-            for (i, weight) in shape.iter().enumerate() {
-                let sample = usize::try_from(start + i as isize).ok().and_then(|at| audio.samples.get(at));
-                input[i] = sample.copied().unwrap_or(0.0) * weight * scale;
-            }
-            transform.process(&mut input, &mut output).expect("buffers have the planned sizes");
-            let band = |bins: &Vec<(usize, f32)>| {
-                let power: f32 = bins.iter().map(|(bin, weight)| output[*bin].norm_sqr() * weight).sum();
-                (10.0 * power.max(1e-12).log10()).max(FLOOR_DB)
-            };
-            weights.iter().map(band).collect()
-        })
-        .collect();
-    Spectrogram { step_s: hop as f64 / f64::from(audio.rate_hz), columns, bands_hz: (1..=bands).map(edge).collect() }
+    let mut meter = MelMeter::new(audio.rate_hz, bands, step_s);
+    meter.add(&audio.samples);
+    meter.finish()
+}
+
+/// Computes the spectrogram of a recording that comes bit by bit, as [`log_mel`] does one that is whole.
+pub struct MelMeter {
+    rate_hz: u32,
+    hop: usize,
+    /// The window, scaled so that a tone of full scale comes to 0 dB.
+    shape: Vec<f32>,
+    weights: Vec<Vec<(usize, f32)>>,
+    bands_hz: Vec<f64>,
+    transform: fonex_signal::Forward,
+    input: Vec<f32>,
+    output: Vec<fonex_signal::Bin>,
+    /// What the next columns lie in, and where it begins among all samples.
+    held: Vec<f32>,
+    held_from: usize,
+    columns: Vec<Vec<f32>>,
+}
+
+impl MelMeter {
+    /// One of so many bands, a column every `step_s`.
+    #[must_use]
+    pub fn new(rate_hz: u32, bands: usize, step_s: f64) -> Self {
+        let window = samples_in(rate_hz, WINDOW_S);
+        let size = window.next_power_of_two();
+        let hz_per_bin = f64::from(rate_hz) / size as f64;
+        let edge = |index: usize| hertz(mel(f64::from(rate_hz) / 2.0) * index as f64 / (bands + 1) as f64);
+        let weights = (0..bands)
+            .map(|band| triangle(edge(band), edge(band + 1), edge(band + 2), hz_per_bin, size / 2))
+            .collect();
+        let mut shape: Vec<f32> =
+            (0..window).map(|i| 0.5 - 0.5 * (i as f32 / window as f32 * std::f32::consts::TAU).cos()).collect();
+        let scale = 2.0 / shape.iter().sum::<f32>();
+        shape.iter_mut().for_each(|weight| *weight *= scale);
+        let transform = fonex_signal::forward(size);
+        let (input, output) = (transform.make_input_vec(), transform.make_output_vec());
+        Self {
+            rate_hz,
+            hop: samples_in(rate_hz, step_s),
+            shape,
+            weights,
+            bands_hz: (1..=bands).map(edge).collect(),
+            transform,
+            input,
+            output,
+            held: Vec::new(),
+            held_from: 0,
+            columns: Vec::new(),
+        }
+    }
+
+    /// Hears what comes next.
+    pub fn add(&mut self, samples: &[f32]) {
+        self.held.extend_from_slice(samples);
+        let behind = self.shape.len() - self.shape.len() / 2;
+        while self.next_centre() + behind <= self.held_from + self.held.len() {
+            self.column();
+        }
+        // What lies before the next window is not looked at again.
+        let needed = self.next_centre().saturating_sub(self.shape.len() / 2);
+        let passed = needed.saturating_sub(self.held_from).min(self.held.len());
+        self.held.drain(..passed);
+        self.held_from += passed;
+    }
+
+    fn next_centre(&self) -> usize {
+        self.columns.len() * self.hop
+    }
+
+    /// The column around the next centre; beyond both ends lies silence.
+    fn column(&mut self) {
+        let start = self.next_centre() as isize - self.shape.len() as isize / 2 - self.held_from as isize;
+        self.input.fill(0.0);
+        for (i, (into, weight)) in self.input.iter_mut().zip(&self.shape).enumerate() {
+            let sample = usize::try_from(start + i as isize).ok().and_then(|at| self.held.get(at));
+            *into = sample.copied().unwrap_or(0.0) * weight;
+        }
+        self.transform.process(&mut self.input, &mut self.output).expect("buffers have the planned sizes");
+        let output = &self.output;
+        let band = |bins: &Vec<(usize, f32)>| {
+            let power: f32 = bins.iter().map(|(bin, weight)| output[*bin].norm_sqr() * weight).sum();
+            (10.0 * power.max(1e-12).log10()).max(FLOOR_DB)
+        };
+        self.columns.push(self.weights.iter().map(band).collect());
+    }
+
+    /// Nothing comes any more.
+    #[must_use]
+    pub fn finish(mut self) -> Spectrogram {
+        while self.next_centre() < self.held_from + self.held.len() {
+            self.column();
+        }
+        let step_s = self.hop as f64 / f64::from(self.rate_hz);
+        Spectrogram { step_s, columns: self.columns, bands_hz: self.bands_hz }
+    }
 }
 
 /// The bins of a triangle between three frequencies; a band narrower than a bin takes the nearest one.

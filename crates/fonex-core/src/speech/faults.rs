@@ -4,8 +4,8 @@ use std::f64::consts::TAU;
 
 use serde::{Deserialize, Serialize};
 
-use super::{PitchTrack, level_db, repeated_stretch};
-use crate::audio::{Audio, AudioMeasures, Stretch, active_level_db, resample};
+use super::{level_db, repeated_stretch};
+use crate::audio::{Audio, Stretch, active_level_db, resample};
 use crate::stats::median;
 
 /// A fault, with where it is or how strong.
@@ -107,16 +107,14 @@ impl Faults {
     }
 }
 
-/// Looks for every fault. `pauses` are those inside the speech.
+/// Looks for every fault of a piece of sound that can be found in it alone. `ground_dbfs` is its noise floor.
 #[must_use]
-pub fn faults(audio: &Audio, measures: &AudioMeasures, pauses: &[Stretch], track: &PitchTrack) -> Faults {
+pub(super) fn faults(audio: &Audio, ground_dbfs: Option<f64>) -> Faults {
     let Some(active_db) = active_level_db(audio) else { return Faults::default() };
     // As loud as the speech, and not because the background is.
-    let ground_db = measures.noise_floor_dbfs.unwrap_or(-120.0);
+    let ground_db = ground_dbfs.unwrap_or(-120.0);
     let is_cut = |samples: &[f32]| level_db(samples) > (active_db + CUT_DB).max(ground_db + OVER_GROUND_DB);
     let edge = audio.samples_in(0.010).min(audio.samples.len());
-    let long: Vec<&Stretch> = pauses.iter().filter(|pause| pause.end - pause.start >= LONG_PAUSE_S).collect();
-    let sounding_s = measures.duration_s - measures.silence.leading_s - measures.silence.trailing_s;
     Faults {
         clicks: clicks(audio),
         dropouts: dropouts(audio, active_db),
@@ -124,11 +122,35 @@ pub fn faults(audio: &Audio, measures: &AudioMeasures, pauses: &[Stretch], track
         cut_beginning: is_cut(&audio.samples[..edge]),
         cut_end: is_cut(&audio.samples[audio.samples.len() - edge..]),
         repeated: repeated_stretch(audio).map(|stretch| Fault { at_s: stretch.start, count: 1 }),
-        long_pauses: long.first().map(|first| Fault { at_s: first.start, count: long.len() as u32 }),
-        other_rate_hz: None,
-        other_container: false,
-        silent: false,
-        not_speech: sounding_s > 0.3 && track.voiced_s() < LEAST_VOICED * sounding_s,
+        ..Faults::default()
+    }
+}
+
+impl Faults {
+    /// Takes in those of the piece that follows, which begins at `at_s`.
+    pub(super) fn followed_by(self, next: Self, at_s: f64) -> Self {
+        let both = |first: Option<Fault>, next: Option<Fault>| match (first, next) {
+            (Some(first), Some(next)) => Some(Fault { count: first.count + next.count, ..first }),
+            (first, next) => first.or(next.map(|fault| Fault { at_s: fault.at_s + at_s, ..fault })),
+        };
+        Self {
+            clicks: both(self.clicks, next.clicks),
+            dropouts: both(self.dropouts, next.dropouts),
+            hum_dbfs: self.hum_dbfs.into_iter().chain(next.hum_dbfs).max_by(f64::total_cmp),
+            cut_end: next.cut_end,
+            repeated: both(self.repeated, next.repeated),
+            ..self
+        }
+    }
+
+    /// With what only the whole shows: pauses inside the speech that are too long, and `sounding_s` of which `voiced_s` are voiced.
+    pub(super) fn of_whole(self, pauses: &[Stretch], sounding_s: f64, voiced_s: f64) -> Self {
+        let long: Vec<&Stretch> = pauses.iter().filter(|pause| pause.end - pause.start >= LONG_PAUSE_S).collect();
+        Self {
+            long_pauses: long.first().map(|first| Fault { at_s: first.start, count: long.len() as u32 }),
+            not_speech: sounding_s > 0.3 && voiced_s < LEAST_VOICED * sounding_s,
+            ..self
+        }
     }
 }
 

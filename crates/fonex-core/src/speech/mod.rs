@@ -6,6 +6,7 @@ mod likeness;
 mod markup;
 mod phrasing;
 mod pitch;
+mod recording;
 mod repeats;
 mod spectrum;
 mod syllables;
@@ -13,16 +14,22 @@ mod syllables;
 use serde::{Deserialize, Serialize};
 
 pub use change::{ALIKE_DB, SoundChange, SoundVerdict, TextDistance, sound_change};
-pub use faults::{AskedSound, Fault, Faults, faults};
+pub use faults::{AskedSound, Fault, Faults};
 pub use likeness::{Timbre, distance_db, timbre};
 pub use markup::{Followed, Markup, MarkupError, Spoken, followed, read_markup};
 pub use phrasing::{PauseAt, Phrasing, phrasing, syllables_of, written_syllables};
 pub use pitch::{Pitch, PitchTrack, pitch_track};
+pub use recording::{Heard, Recording};
 pub use repeats::repeated_stretch;
 pub use spectrum::{Spectrum, long_term_spectrum};
 pub use syllables::syllables;
 
-use crate::audio::{Audio, AudioMeasures, PauseRule, Stretch, decibels, loudness, pauses, power};
+use self::faults::faults;
+use self::pitch::Pitches;
+use self::spectrum::SpectrumSums;
+use crate::audio::{
+    Audio, AudioMeasures, Blocks, Loudness, PauseRule, Stretch, decibels, loudness, pauses, power, samples_in,
+};
 
 /// The shortest silence inside speech that is a pause, in seconds; shorter ones are closures of consonants (Goldman-Eisler,
 /// "Psycholinguistics", 1968).
@@ -114,11 +121,13 @@ fn level_db(samples: &[f32]) -> f64 {
 /// How far below the loudest stretches speech is still speech, in decibels.
 const SPEECH_BELOW_DB: f64 = 30.0;
 
-/// The standard deviation of the level over stretches of a twentieth of a second that are speech. None where there are hardly any.
-fn level_movement_db(audio: &Audio) -> Option<f64> {
-    let levels: Vec<f64> = audio.samples.chunks_exact(audio.samples_in(0.05)).map(level_db).collect();
-    let loudest = crate::stats::quantile(&levels, 0.95)?;
-    let speech: Vec<f64> = levels.into_iter().filter(|level| *level > loudest - SPEECH_BELOW_DB).collect();
+/// Seconds over which the level is taken whose movement is measured.
+const MOVEMENT_S: f64 = 0.05;
+
+/// The standard deviation of levels that are speech. None where there are hardly any.
+fn level_movement_db(levels: &[f64]) -> Option<f64> {
+    let loudest = crate::stats::quantile(levels, 0.95)?;
+    let speech: Vec<f64> = levels.iter().copied().filter(|level| *level > loudest - SPEECH_BELOW_DB).collect();
     let mean = speech.iter().sum::<f64>() / speech.len() as f64;
     let squares: f64 = speech.iter().map(|level| (level - mean).powi(2)).sum();
     (speech.len() >= 10 && loudest > -100.0).then(|| (squares / (speech.len() - 1) as f64).sqrt())
@@ -128,36 +137,84 @@ fn level_movement_db(audio: &Audio) -> Option<f64> {
 /// it for the pitch.
 #[must_use]
 pub fn measure_speech(audio: &Audio, measures: &AudioMeasures) -> SpeechMeasures {
-    let silence = measures.silence;
-    let inside = Stretch { start: silence.leading_s, end: audio.duration_s() - silence.trailing_s };
+    let mut so_far = SpeechSoFar::new(audio.rate_hz);
+    so_far.add(audio, measures.noise_floor_dbfs);
     let rule = PauseRule { least_pause_s: LEAST_PAUSE_S, ..PauseRule::default() };
-    let found: Vec<Stretch> = pauses(audio, &rule)
-        .into_iter()
-        .map(|pause| Stretch { start: pause.start.max(inside.start), end: pause.end.min(inside.end) })
-        // One that reaches an end of the speech is silence at that end.
-        .filter(|pause| pause.start > inside.start + 0.02 && pause.end < inside.end - 0.02)
-        .filter(|pause| pause.end - pause.start >= LEAST_PAUSE_S)
-        .collect();
-    let lengths = || found.iter().map(|pause| pause.end - pause.start);
-    let total_s: f64 = lengths().fold(0.0, |all, length| all + length);
-    let pauses_at = found.iter().scan(0.0, |paused_s, pause| {
-        let after_s = pause.start - inside.start - *paused_s;
-        *paused_s += pause.end - pause.start;
-        Some(PauseAt { after_s, length_s: pause.end - pause.start })
-    });
-    let pauses_at = pauses_at.collect();
-    let track = pitch_track(audio);
-    let loudness = loudness(audio);
-    SpeechMeasures {
-        pitch: track.summary(),
-        syllables: syllables(audio, &track),
-        speaking_s: (inside.end - inside.start - total_s).max(0.0),
-        pauses: Pauses { count: found.len() as u32, total_s, longest_s: lengths().fold(0.0, f64::max) },
-        pauses_at,
-        level_movement_db: level_movement_db(audio),
-        loudness_lufs: loudness.integrated_lufs,
-        true_peak_dbtp: loudness.true_peak_dbtp,
-        spectrum: long_term_spectrum(audio),
-        faults: faults(audio, measures, &found, &track),
+    so_far.finish(measures, pauses(audio, &rule), loudness(audio))
+}
+
+/// What speech is measured from, of a recording as a whole or piece by piece.
+struct SpeechSoFar {
+    rate_hz: u32,
+    samples: u64,
+    pitches: Pitches,
+    syllables: u32,
+    levels: Vec<f64>,
+    blocks: Blocks,
+    spectrum: SpectrumSums,
+    faults: Option<Faults>,
+}
+
+impl SpeechSoFar {
+    fn new(rate_hz: u32) -> Self {
+        Self {
+            rate_hz,
+            samples: 0,
+            pitches: Pitches::default(),
+            syllables: 0,
+            levels: Vec::new(),
+            blocks: Blocks::of(samples_in(rate_hz, MOVEMENT_S)),
+            spectrum: SpectrumSums::default(),
+            faults: None,
+        }
+    }
+
+    /// Takes in a piece, with its noise floor.
+    fn add(&mut self, audio: &Audio, ground_dbfs: Option<f64>) {
+        let track = pitch_track(audio);
+        self.pitches.add(&track);
+        self.syllables += syllables(audio, &track);
+        let levels = &mut self.levels;
+        self.blocks.add(&audio.samples, |block| levels.push(level_db(block)));
+        self.spectrum.add(audio);
+        let found = faults(audio, ground_dbfs);
+        let at_s = self.samples as f64 / f64::from(self.rate_hz);
+        self.faults = Some(self.faults.map_or(found, |before| before.followed_by(found, at_s)));
+        self.samples += audio.samples.len() as u64;
+    }
+
+    /// Sums up. `measures` and `loudness` are those of the whole, `pauses` all silences of a quarter of a second and longer in it.
+    fn finish(self, measures: &AudioMeasures, pauses: Vec<Stretch>, loudness: Loudness) -> SpeechMeasures {
+        let silence = measures.silence;
+        let inside = Stretch { start: silence.leading_s, end: measures.duration_s - silence.trailing_s };
+        let found: Vec<Stretch> = pauses
+            .into_iter()
+            .map(|pause| Stretch { start: pause.start.max(inside.start), end: pause.end.min(inside.end) })
+            // One that reaches an end of the speech is silence at that end.
+            .filter(|pause| pause.start > inside.start + 0.02 && pause.end < inside.end - 0.02)
+            .filter(|pause| pause.end - pause.start >= LEAST_PAUSE_S)
+            .collect();
+        let lengths = || found.iter().map(|pause| pause.end - pause.start);
+        let total_s: f64 = lengths().fold(0.0, |all, length| all + length);
+        let pauses_at = found.iter().scan(0.0, |paused_s, pause| {
+            let after_s = pause.start - inside.start - *paused_s;
+            *paused_s += pause.end - pause.start;
+            Some(PauseAt { after_s, length_s: pause.end - pause.start })
+        });
+        let pauses_at = pauses_at.collect();
+        let faults = self.faults.unwrap_or_default();
+        let faults = faults.of_whole(&found, inside.end - inside.start, self.pitches.voiced_s());
+        SpeechMeasures {
+            pitch: self.pitches.summary(),
+            syllables: self.syllables,
+            speaking_s: (inside.end - inside.start - total_s).max(0.0),
+            pauses: Pauses { count: found.len() as u32, total_s, longest_s: lengths().fold(0.0, f64::max) },
+            pauses_at,
+            level_movement_db: level_movement_db(&self.levels),
+            loudness_lufs: loudness.integrated_lufs,
+            true_peak_dbtp: loudness.true_peak_dbtp,
+            spectrum: self.spectrum.spectrum(),
+            faults,
+        }
     }
 }

@@ -59,24 +59,53 @@ impl PitchTrack {
     /// The pitch in four figures. None where less than a tenth of a second is voiced.
     #[must_use]
     pub fn summary(&self) -> Option<Pitch> {
+        let mut pitches = Pitches::default();
+        pitches.add(self);
+        pitches.summary()
+    }
+}
+
+/// What the pitch of one or several tracks is summed up from.
+#[derive(Default)]
+pub(super) struct Pitches {
+    hop_s: f64,
+    frames: usize,
+    /// Hertz of the voiced frames.
+    voiced_hz: Vec<f64>,
+    /// Semitones of all movements, and how many there are.
+    moved_st: f64,
+    moves: usize,
+}
+
+/// Movement is taken over so many frames, so that the error of one is none.
+const APART: usize = 5;
+
+impl Pitches {
+    pub(super) fn add(&mut self, track: &PitchTrack) {
+        self.hop_s = track.hop_s;
+        self.frames += track.hz.len();
+        self.voiced_hz.extend(track.hz.iter().flatten());
+        let voiced = track.hz.windows(APART + 1).filter(|frames| frames.iter().all(Option::is_some));
+        for (first, last) in voiced.filter_map(|frames| Some((frames[0]?, frames[APART]?))) {
+            self.moved_st += 12.0 * (last / first).log2().abs();
+            self.moves += 1;
+        }
+    }
+
+    pub(super) fn voiced_s(&self) -> f64 {
+        self.voiced_hz.len() as f64 * self.hop_s
+    }
+
+    pub(super) fn summary(&self) -> Option<Pitch> {
         const LEAST_S: f64 = 0.1;
-        let hz: Vec<f64> = self.hz.iter().flatten().copied().collect();
-        let median_hz = median(&hz).filter(|_| self.voiced_s() >= LEAST_S)?;
-        let semitones = |hz: f64| 12.0 * (hz / median_hz).log2();
-        // Over five frames, so that the error of one is no movement.
-        const APART: usize = 5;
-        let moves: Vec<f64> = self
-            .hz
-            .windows(APART + 1)
-            .filter(|frames| frames.iter().all(Option::is_some))
-            .filter_map(|frames| Some((semitones(frames[APART]?) - semitones(frames[0]?)).abs()))
-            .collect();
+        let hz = &self.voiced_hz;
+        let median_hz = median(hz).filter(|_| self.voiced_s() >= LEAST_S)?;
         let apart_s = APART as f64 * self.hop_s;
         Some(Pitch {
             median_hz,
-            range_st: semitones(quantile(&hz, 0.95)?) - semitones(quantile(&hz, 0.05)?),
-            movement_st_per_s: moves.iter().sum::<f64>() / apart_s / moves.len().max(1) as f64,
-            voiced: hz.len() as f64 / self.hz.len() as f64,
+            range_st: 12.0 * (quantile(hz, 0.95)? / quantile(hz, 0.05)?).log2(),
+            movement_st_per_s: self.moved_st / apart_s / self.moves.max(1) as f64,
+            voiced: hz.len() as f64 / self.frames as f64,
         })
     }
 }

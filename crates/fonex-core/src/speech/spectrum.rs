@@ -26,40 +26,63 @@ const QUIET: f64 = 1e-3;
 /// analysis", 1987), Hann windows of about 50 ms. None for less than a fifth of a second of sound.
 #[must_use]
 pub fn long_term_spectrum(audio: &Audio) -> Option<Spectrum> {
-    let size = audio.samples_in(0.05).next_power_of_two();
-    let hop = size / 2;
-    let starts: Vec<usize> = (0..=audio.samples.len().checked_sub(size)?).step_by(hop).collect();
-    let powers: Vec<f64> = starts.iter().map(|start| power(&audio.samples[*start..start + size])).collect();
-    let least = quantile(&powers, 0.9)? * QUIET;
-    let transform = fonex_signal::forward(size);
-    let (mut input, mut output) = (transform.make_input_vec(), transform.make_output_vec());
-    let window: Vec<f32> =
-        (0..size).map(|i| 0.5 - 0.5 * (i as f32 / size as f32 * std::f32::consts::TAU).cos()).collect();
-    let mut sums = vec![0.0_f64; size / 2 + 1];
-    let mut frames = 0.0;
-    for (start, _) in starts.iter().zip(&powers).filter(|(_, power)| **power > least.max(1e-9)) {
-        for (into, (sample, weight)) in input.iter_mut().zip(audio.samples[*start..].iter().zip(&window)) {
-            *into = sample * weight;
+    let mut sums = SpectrumSums::default();
+    sums.add(audio);
+    sums.spectrum()
+}
+
+/// The spectrum summed over the loud frames of one or several pieces of a recording.
+#[derive(Default)]
+pub(super) struct SpectrumSums {
+    rate_hz: u32,
+    size: usize,
+    sums: Vec<f64>,
+    frames: f64,
+}
+
+impl SpectrumSums {
+    /// Adds the frames of a piece that are loud in it.
+    pub(super) fn add(&mut self, audio: &Audio) {
+        let size = audio.samples_in(0.05).next_power_of_two();
+        (self.rate_hz, self.size) = (audio.rate_hz, size);
+        let Some(last) = audio.samples.len().checked_sub(size) else { return };
+        let starts: Vec<usize> = (0..=last).step_by(size / 2).collect();
+        let powers: Vec<f64> = starts.iter().map(|start| power(&audio.samples[*start..start + size])).collect();
+        let Some(loud) = quantile(&powers, 0.9) else { return };
+        let least = loud * QUIET;
+        let transform = fonex_signal::forward(size);
+        let (mut input, mut output) = (transform.make_input_vec(), transform.make_output_vec());
+        let window: Vec<f32> =
+            (0..size).map(|i| 0.5 - 0.5 * (i as f32 / size as f32 * std::f32::consts::TAU).cos()).collect();
+        self.sums.resize(size / 2 + 1, 0.0);
+        for (start, _) in starts.iter().zip(&powers).filter(|(_, power)| **power > least.max(1e-9)) {
+            for (into, (sample, weight)) in input.iter_mut().zip(audio.samples[*start..].iter().zip(&window)) {
+                *into = sample * weight;
+            }
+            transform.process(&mut input, &mut output).expect("buffers have the planned sizes");
+            self.sums.iter_mut().zip(&output).for_each(|(sum, bin)| *sum += f64::from(bin.norm_sqr()));
+            self.frames += 1.0;
         }
-        transform.process(&mut input, &mut output).expect("buffers have the planned sizes");
-        sums.iter_mut().zip(&output).for_each(|(sum, bin)| *sum += f64::from(bin.norm_sqr()));
-        frames += 1.0;
     }
-    let hz_per_bin = f64::from(audio.rate_hz) / size as f64;
-    if frames * hop as f64 / f64::from(audio.rate_hz) < 0.2 {
-        return None;
+
+    pub(super) fn spectrum(&self) -> Option<Spectrum> {
+        let Self { rate_hz, size, sums, frames } = self;
+        let hz_per_bin = f64::from(*rate_hz) / *size as f64;
+        if sums.is_empty() || frames * (size / 2) as f64 / f64::from(*rate_hz) < 0.2 {
+            return None;
+        }
+        let nyquist = f64::from(*rate_hz) / 2.0;
+        let thirds = THIRDS_HZ.iter().filter(|middle| **middle * 1.13 < nyquist).map(|middle| {
+            let bins = |hz: f64| ((hz / hz_per_bin).round() as usize).min(sums.len() - 1);
+            let (from, to) = (bins(middle / 1.122), bins(middle * 1.122).max(bins(middle / 1.122) + 1));
+            let mean = sums[from..to].iter().sum::<f64>() / (to - from) as f64;
+            (middle.log2(), decibels(mean.max(1e-20)))
+        });
+        Some(Spectrum {
+            tilt_db_per_octave: slope(&thirds.collect::<Vec<_>>())?,
+            band_limit_hz: limit(sums, hz_per_bin)?,
+        })
     }
-    let nyquist = f64::from(audio.rate_hz) / 2.0;
-    let thirds = THIRDS_HZ.iter().filter(|middle| **middle * 1.13 < nyquist).map(|middle| {
-        let bins = |hz: f64| ((hz / hz_per_bin).round() as usize).min(sums.len() - 1);
-        let (from, to) = (bins(middle / 1.122), bins(middle * 1.122).max(bins(middle / 1.122) + 1));
-        let mean = sums[from..to].iter().sum::<f64>() / (to - from) as f64;
-        (middle.log2(), decibels(mean.max(1e-20)))
-    });
-    Some(Spectrum {
-        tilt_db_per_octave: slope(&thirds.collect::<Vec<_>>())?,
-        band_limit_hz: limit(&sums, hz_per_bin)?,
-    })
 }
 
 /// The highest frequency whose surroundings are more than nothing.

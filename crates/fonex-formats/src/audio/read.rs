@@ -13,6 +13,7 @@ use symphonia::core::meta::MetadataOptions;
 use thiserror::Error;
 
 use super::decoder::SampleDecoder;
+use super::hand_over::Window;
 use super::mp4_edits::{Edit, edits_of, moov, play};
 
 /// Rates that audio has: below is telemetry, above no recorder goes.
@@ -23,6 +24,9 @@ const MOST_SAMPLES: usize = 400_000_000;
 
 /// Samples for which room is made at once.
 const AT_ONCE: usize = 32 << 20;
+
+/// The most samples that are handed over as they come: a day at 44.1 kHz.
+const MOST_STREAMED: usize = 4_000_000_000;
 
 /// A decoded recording.
 #[derive(Debug, Clone, PartialEq)]
@@ -84,7 +88,26 @@ pub fn read_side(path: &Path, side: Option<Side>) -> Result<Decoded, AudioError>
     }
     let moov = moov(&mut &file);
     (&file).rewind()?;
-    decode_source(Box::new(file), side, moov.as_deref(), MOST_SAMPLES)
+    decode_source(Box::new(file), side, moov.as_deref(), MOST_SAMPLES, None)
+}
+
+/// Hands over what [`read_side`] would read as it is decoded, with its rate, in order; the sound of what is returned is empty. Only a file
+/// whose edit list plays its audio in several parts is decoded as a whole before.
+///
+/// # Errors
+/// See [`AudioError`]; some of the sound may have been handed over before.
+pub fn stream_side(
+    path: &Path,
+    side: Option<Side>,
+    take: &mut dyn FnMut(u32, &[f32]),
+) -> Result<Decoded, AudioError> {
+    let file = crate::regular::open(path)?;
+    if file.metadata()?.len() == 0 {
+        return Err(AudioError::Empty);
+    }
+    let moov = moov(&mut &file);
+    (&file).rewind()?;
+    decode_source(Box::new(file), side, moov.as_deref(), MOST_SAMPLES, Some(take))
 }
 
 /// Decodes audio in memory.
@@ -106,7 +129,7 @@ pub fn decode_up_to(bytes: Vec<u8>, most: usize) -> Result<Decoded, AudioError> 
     let mut source = Cursor::new(bytes);
     let moov = moov(&mut source);
     source.set_position(0);
-    decode_source(Box::new(source), None, moov.as_deref(), most)
+    decode_source(Box::new(source), None, moov.as_deref(), most, None)
 }
 
 /// Audio that starts later than this behind the beginning of its file is taken to be a piece of something longer.
@@ -114,22 +137,27 @@ const LATEST_START_S: f64 = 600.0;
 /// A start that is less late is that of an encoder.
 const EARLIEST_START_S: f64 = 0.005;
 
-/// Puts the sound where the container says: behind the silence of a track that starts late, and by its edit list, without
-/// encoder priming, which would put everything too late, and padding behind the end. Times are those of the whole file.
-fn put_in_place(decoded: &mut Decoded, first_s: f64, edits: Option<&[Edit]>, most: usize) {
-    let Audio { rate_hz, samples } = &mut decoded.audio;
-    let timed = ["isomp4", "matroska", "mkv"].iter().any(|kind| decoded.kind.starts_with(kind));
+/// Where the container says that its sound stands: how late it starts, and by which edits it is played.
+#[derive(Clone, Copy)]
+struct Order<'e> {
+    first_s: f64,
+    edits: &'e [Edit],
+}
+
+/// What is played where there is no edit list.
+const WHOLE: [Edit; 1] = [Edit { from_s: Some(0.0), lasts_s: None }];
+
+/// Behind the silence of a track that starts late, and by its edit list, without encoder priming, which would put everything too late, and
+/// padding behind the end; none where the sound stands as it is decoded. Times are those of the whole file.
+fn order<'e>(kind: &str, first_s: f64, edits: Option<&'e [Edit]>, defect: &mut Option<String>) -> Option<Order<'e>> {
+    let timed = ["isomp4", "matroska", "mkv"].iter().any(|timed| kind.starts_with(timed));
     let mut first_s = if timed && first_s > EARLIEST_START_S { first_s } else { 0.0 };
     if first_s > LATEST_START_S {
-        let what = format!("its audio starts at {first_s:.1} s; times are counted from there");
-        decoded.defect.get_or_insert(what);
+        defect.get_or_insert(format!("its audio starts at {first_s:.1} s; times are counted from there"));
         first_s = 0.0;
     }
-    let whole = [Edit { from_s: Some(0.0), lasts_s: None }];
-    let edits = edits.unwrap_or(&whole);
-    if edits != whole || first_s > 0.0 {
-        *samples = play(samples, *rate_hz, first_s, edits, most);
-    }
+    let edits = edits.unwrap_or(&WHOLE);
+    (edits != WHOLE || first_s > 0.0).then_some(Order { first_s, edits })
 }
 
 fn decode_source(
@@ -137,6 +165,7 @@ fn decode_source(
     side: Option<Side>,
     moov: Option<&[u8]>,
     most: usize,
+    mut take: Option<&mut dyn FnMut(u32, &[f32])>,
 ) -> Result<Decoded, AudioError> {
     let stream = MediaSourceStream::new(source, Default::default());
     let probe = symphonia::default::get_probe();
@@ -152,6 +181,7 @@ fn decode_source(
     let second = track.time_base.map_or(0.0, |base| f64::from(base.numer.get()) / f64::from(base.denom.get()));
     let edits = moov.and_then(|moov| edits_of(moov, track_id));
     let mut first_s = None;
+    let mut starts_late = None;
     let parameters = track.codec_params.as_ref().and_then(|p| p.audio()).ok_or(AudioError::NoAudio)?;
     let bits = parameters.bits_per_coded_sample.or(parameters.bits_per_sample);
     let mut decoder = SampleDecoder::new(parameters, delay)?;
@@ -161,6 +191,7 @@ fn decode_source(
     let room = if most <= AT_ONCE { most } else { stated_room };
     let mut mixing = Mixing { side, bits, most, room, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
+    let (mut placed, mut window, mut given) = (None, None, 0);
     let mut defect = None;
     loop {
         let packet = match next_packet(format.as_mut()) {
@@ -174,21 +205,49 @@ fn decode_source(
         if packet.track_id != track_id {
             continue;
         }
-        first_s.get_or_insert(packet.pts.get() as f64 * second);
+        let first_s = *first_s.get_or_insert(packet.pts.get() as f64 * second);
         match decoder.decode(&packet, &mut interleaved) {
             Ok(spec) => {
-                mixing.check(spec.rate_hz, spec.channels)?;
+                if mixing.check(spec.rate_hz, spec.channels)? {
+                    placed = order(&kind, first_s, edits.as_deref(), &mut starts_late);
+                    window = take.as_ref().and_then(|_| window_of(placed, spec.rate_hz));
+                    if window.is_some() {
+                        (mixing.room, mixing.most) = (0, MOST_STREAMED);
+                    }
+                }
                 mixing.add(&interleaved)?;
+                if let (Some(window), Some(take)) = (&mut window, &mut take) {
+                    let rate_hz = mixing.rate_hz;
+                    given += window.give(mixing.handed_over(), &mut |samples| take(rate_hz, samples));
+                    mixing.samples.clear();
+                }
             }
             Err(error) => defect = Some(format!("a packet cannot be decoded: {error}")),
         }
     }
-    let mut decoded = mixing.finish(kind, decoder.expected(stated_frames, delay), defect)?;
-    put_in_place(&mut decoded, first_s.unwrap_or(0.0), edits.as_deref(), most);
-    if decoded.audio.samples.is_empty() {
+    let mut decoded = mixing.finish(kind, decoder.expected(stated_frames, delay), defect.or(starts_late))?;
+    let Audio { rate_hz, samples } = &mut decoded.audio;
+    if let (Some(Order { first_s, edits }), None) = (placed, &window) {
+        *samples = play(samples, *rate_hz, first_s, edits, most);
+    }
+    if let (None, Some(take)) = (&window, take) {
+        take(*rate_hz, samples);
+        given = samples.len();
+        samples.clear();
+    }
+    if samples.is_empty() && given == 0 {
         return Err(AudioError::Broken("its edit list plays none of its audio".to_owned()));
     }
     Ok(decoded)
+}
+
+/// What is handed over of each packet; none where the edits play it in several parts.
+fn window_of(placed: Option<Order<'_>>, rate_hz: u32) -> Option<Window> {
+    match placed {
+        None => Some(Window::ALL),
+        Some(Order { first_s, edits: [edit] }) => Window::of(edit, first_s, rate_hz),
+        Some(_) => None,
+    }
 }
 
 /// The next packet, the end, or what is wrong. A WAV from a pipe states no true length and simply ends; a file that
@@ -213,20 +272,30 @@ struct Mixing {
     most: usize,
     /// As many as are likely to come.
     room: usize,
+    /// Samples that were handed over before those that are held.
+    before: usize,
     unreal: u64,
 }
 
 impl Mixing {
-    fn check(&mut self, rate_hz: u32, channels: usize) -> Result<(), AudioError> {
+    /// Whether this is the first packet with sound; whether it is like those before.
+    fn check(&mut self, rate_hz: u32, channels: usize) -> Result<bool, AudioError> {
         if !RATES_HZ.contains(&rate_hz) {
             return Err(AudioError::Rate(rate_hz));
         }
-        if self.samples.is_empty() {
+        let first = self.samples.is_empty() && self.before == 0;
+        if first {
             (self.rate_hz, self.channels) = (rate_hz, channels.max(1));
         } else if (rate_hz, channels) != (self.rate_hz, self.channels) {
             return Err(AudioError::Broken("the sample rate or channel count changes in the middle".to_owned()));
         }
-        Ok(())
+        Ok(first)
+    }
+
+    /// The samples that are held, which are no longer counted among them.
+    fn handed_over(&mut self) -> &[f32] {
+        self.before += self.samples.len();
+        &self.samples
     }
 
     fn add(&mut self, interleaved: &[f32]) -> Result<(), AudioError> {
@@ -249,17 +318,17 @@ impl Mixing {
                 *sample = 0.0;
             }
         }
-        if self.samples.len() > self.most {
+        if self.before + self.samples.len() > self.most {
             return Err(AudioError::TooLong(self.most));
         }
         Ok(())
     }
 
     fn finish(self, kind: String, stated: Option<u64>, defect: Option<String>) -> Result<Decoded, AudioError> {
-        if self.samples.is_empty() {
+        if self.samples.is_empty() && self.before == 0 {
             return Err(AudioError::Broken(defect.unwrap_or_else(|| "it holds no samples".to_owned())));
         }
-        let decoded = self.samples.len() as u64;
+        let decoded = (self.before + self.samples.len()) as u64;
         let short = stated
             .filter(|stated| decoded < *stated)
             .map(|stated| format!("it holds {decoded} of the {stated} samples its header states"));

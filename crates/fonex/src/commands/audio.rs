@@ -3,16 +3,16 @@
 use clap::Args;
 use std::path::{Path, PathBuf};
 
-use fonex_core::audio::{Audio, AudioMeasures, Loudness, PauseRule, Stretch, log_mel, loudness, measure, pauses};
-use fonex_core::speech::{SpeechMeasures, measure_speech};
+use fonex_core::audio::{AudioMeasures, MelMeter, PauseRule, Stretch, extremes};
+use fonex_core::speech::{Heard, Recording, SpeechMeasures};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
-use fonex_formats::audio::{Decoded, read_side};
+use fonex_formats::audio::stream_side;
 use fonex_formats::{Corpus, Place, Problem, audio_path, captions, file_name_of, read_corpus};
 use fonex_report::charts::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};
 use serde::Serialize;
 
-use super::pieces::write_pieces;
+use super::pieces::Cutting;
 use crate::cli::{Format, FormatArg, seconds_above_zero};
 use crate::facts::with_progress;
 use crate::failure::{Code, Failure};
@@ -72,6 +72,9 @@ pub(in crate::commands) struct Measured {
     pauses: Vec<Stretch>,
     #[serde(skip_serializing_if = "Option::is_none")]
     speech: Option<SpeechMeasures>,
+    /// In how many pieces its speech was measured, where it is longer than ten minutes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    speech_pieces: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     defect: Option<String>,
 }
@@ -93,20 +96,21 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
             Problem::new(format!("-o and --cut take one recording, and there are {}", items.len()), Place::default());
         return Err(problem.expected("one").remedy("name one file, or one clip with --clip").into());
     }
+    let rule = options.cut.as_ref().map(|_| PauseRule {
+        least_pause_s: options.least_pause,
+        longest_piece_s: options.longest_piece,
+        ..PauseRule::default()
+    });
     let results = with_progress("measuring", &items, |item| {
-        let decoded = read_side(&item.path, item.side)
-            .map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
-        Ok::<_, Problem>((
-            measured(item, &decoded, options.speech || items.len() == 1),
-            (items.len() == 1).then_some(decoded.audio),
-        ))
+        let (measured, heard) = measured(item, rule, options.speech || items.len() == 1)?;
+        Ok::<_, Problem>((measured, (items.len() == 1).then_some(heard)))
     });
     let (mut done, mut problems, mut sound) = (Vec::new(), Vec::new(), None);
     for result in results {
         match result {
-            Ok((measured, audio)) => {
+            Ok((measured, heard)) => {
                 done.push(measured);
-                sound = audio;
+                sound = heard;
             }
             Err(problem) => problems.push(problem),
         }
@@ -114,22 +118,19 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     match options.format.format {
         Format::Json => output::print_json(&done)?,
         Format::Table => match (&sound, done.as_slice()) {
-            (Some(audio), [one]) => output::print(&page(one, audio, &items[0]))?,
+            (Some(heard), [one]) => output::print(&page(one, heard, &items[0]))?,
             _ => output::print_table(&table(&done), Format::Table)?,
         },
         form => output::print_table(&table(&done), form)?,
     }
-    if let (Some(path), Some(audio), [one]) = (&options.output, &sound, done.as_slice()) {
-        write_chart(path, &sound_svg(&picture(one, audio, &items[0])))?;
+    if let (Some(path), Some(heard), [one]) = (&options.output, &sound, done.as_slice()) {
+        write_chart(path, &sound_svg(&picture(one, heard, &items[0])?))?;
     }
-    if let (Some(folder), Some(audio), [one]) = (&options.cut, &sound, done.as_slice()) {
-        let rule = PauseRule {
-            least_pause_s: options.least_pause,
-            longest_piece_s: options.longest_piece,
-            ..PauseRule::default()
-        };
+    if let (Some(folder), Some(heard), [one]) = (&options.cut, &sound, done.as_slice()) {
         let stem = one.clip.clone().or_else(|| Some(one.file.file_stem()?.to_string_lossy().into_owned()));
-        output::note(write_pieces(audio, &file_name_of(&stem.unwrap_or_default()), &rule, folder)?.trim_end());
+        let cutting =
+            Cutting { rate_hz: one.rate_hz, pieces: &heard.pieces, stem: file_name_of(&stem.unwrap_or_default()) };
+        output::note(cutting.write(folder, |take| play(heard, &items[0], take))?.trim_end());
     }
     for problem in &problems {
         output::note(&format!("error: {problem}"));
@@ -182,26 +183,47 @@ fn caption_labels(path: &Path) -> Result<Vec<SoundLabel>, Problem> {
     Ok(cues.into_iter().map(|cue| SoundLabel { text: cue.text, start: cue.start, end: cue.end }).collect())
 }
 
-fn measured(item: &Item, decoded: &Decoded, speech: bool) -> Measured {
-    let measures = measure(&decoded.audio);
-    let speech = speech.then(|| measure_speech(&decoded.audio, &measures));
-    let Loudness { integrated_lufs, true_peak_dbtp } = match &speech {
-        Some(speech) => Loudness { integrated_lufs: speech.loudness_lufs, true_peak_dbtp: speech.true_peak_dbtp },
-        None => loudness(&decoded.audio),
-    };
-    Measured {
+/// Measures a recording as it is decoded.
+fn measured(item: &Item, cut: Option<PauseRule>, speech: bool) -> Result<(Measured, Heard), Problem> {
+    let mut recording = None;
+    let told = stream_side(&item.path, item.side, &mut |rate_hz, samples| {
+        recording.get_or_insert_with(|| Recording::new(rate_hz, cut, speech)).add(samples);
+    });
+    let broken = |error: &dyn std::fmt::Display| Problem::new(error.to_string(), Place::file(&item.path));
+    let told = told.map_err(|error| broken(&error))?;
+    let heard = recording.ok_or_else(|| broken(&"it holds no samples"))?.finish();
+    let measured = Measured {
         file: item.path.clone(),
         clip: item.clip.clone(),
-        kind: decoded.kind.clone(),
-        rate_hz: decoded.audio.rate_hz,
-        channels: decoded.channels,
-        measures,
-        loudness_lufs: integrated_lufs,
-        true_peak_dbtp,
-        pauses: pauses(&decoded.audio, &PauseRule::default()),
-        speech,
-        defect: decoded.defect.clone(),
+        kind: told.kind,
+        rate_hz: told.audio.rate_hz,
+        channels: told.channels,
+        measures: heard.measures,
+        loudness_lufs: heard.loudness.integrated_lufs,
+        true_peak_dbtp: heard.loudness.true_peak_dbtp,
+        pauses: heard.pauses.clone(),
+        speech: heard.speech.clone(),
+        speech_pieces: heard.speech_pieces.filter(|_| speech),
+        defect: told.defect,
+    };
+    Ok((measured, heard))
+}
+
+/// Hands over the sound once more: what was held, or decoded again.
+fn play(heard: &Heard, item: &Item, take: &mut dyn FnMut(&[f32])) -> Result<(), Problem> {
+    match &heard.sound {
+        Some(audio) => take(&audio.samples),
+        None => {
+            stream_side(&item.path, item.side, &mut |_, samples| take(samples))
+                .map_err(|error| Problem::new(error.to_string(), Place::file(&item.path)))?;
+        }
     }
+    Ok(())
+}
+
+/// The lowest and highest sample of each of so many even stretches.
+fn outline(heard: &Heard, columns: usize) -> Vec<(f32, f32)> {
+    heard.sound.as_ref().map_or_else(|| heard.outline.extremes(columns), |audio| extremes(&audio.samples, columns))
 }
 
 fn name(measured: &Measured) -> String {
@@ -256,7 +278,7 @@ fn table(done: &[Measured]) -> Table {
     table.without_empty_columns()
 }
 
-fn page(one: &Measured, audio: &Audio, item: &Item) -> String {
+fn page(one: &Measured, heard: &Heard, item: &Item) -> String {
     let m = &one.measures;
     let mut text = format!(
         "{}: {:.2} s, {} Hz, {}, {}\n",
@@ -290,22 +312,25 @@ fn page(one: &Measured, audio: &Audio, item: &Item) -> String {
         plural(one.pauses.iter().filter(|p| p.start > 0.0 && p.end < m.duration_s - 0.02).count() as u64, "pause")
     );
     text += &one.speech.as_ref().map_or_else(String::new, speech_lines);
+    if let Some(pieces) = one.speech_pieces {
+        text += &format!("  speech measured in {}\n", plural(u64::from(pieces), "piece"));
+    }
     text.push('\n');
-    text + &terminal_wave(audio, &item.labels)
+    text + &terminal_wave(heard, &item.labels)
 }
 
 /// The level over time in eighths of a line, a scale, and the labels under their starts.
-fn terminal_wave(audio: &Audio, labels: &[SoundLabel]) -> String {
+fn terminal_wave(heard: &Heard, labels: &[SoundLabel]) -> String {
     const BLOCKS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     let width = output::width().min(110) - 2;
-    let columns = extremes(audio, width);
+    let (columns, duration_s) = (outline(heard, width), heard.measures.duration_s);
     let peak = columns.iter().map(|(low, high)| low.abs().max(high.abs())).fold(1e-6, f32::max);
     let wave: String = columns
         .iter()
         .map(|(low, high)| BLOCKS[((high - low) / (2.0 * peak) * 8.0).round().clamp(0.0, 8.0) as usize])
         .collect();
     let mut scale = " ".repeat(width);
-    let step = (audio.duration_s() / 6.0).max(1e-3);
+    let step = (duration_s / 6.0).max(1e-3);
     for tick in 0..6 {
         let mark = format!("{:.1} s", f64::from(tick) * step);
         let at = width * tick as usize / 6;
@@ -313,8 +338,8 @@ fn terminal_wave(audio: &Audio, labels: &[SoundLabel]) -> String {
     }
     let mut text = format!(" {wave}\n {}\n", scale.trim_end());
     let mut rows = [String::new(), String::new(), String::new()];
-    for label in labels.iter().filter(|label| (0.0..audio.duration_s()).contains(&label.start)) {
-        let at = (label.start / audio.duration_s() * width as f64) as usize;
+    for label in labels.iter().filter(|label| (0.0..duration_s).contains(&label.start)) {
+        let at = (label.start / duration_s * width as f64) as usize;
         if let Some(row) = rows.iter_mut().find(|row| row.chars().count() <= at) {
             *row += &" ".repeat(at - row.chars().count());
             *row += &format!("{} ", label.text);
@@ -322,14 +347,6 @@ fn terminal_wave(audio: &Audio, labels: &[SoundLabel]) -> String {
     }
     rows.iter().filter(|row| !row.is_empty()).for_each(|row| text += &format!(" {}\n", row.trim_end()));
     text
-}
-
-/// The lowest and highest sample of each of `columns` even stretches.
-fn extremes(audio: &Audio, columns: usize) -> Vec<(f32, f32)> {
-    let stretch = audio.samples.len().div_ceil(columns).max(1);
-    let bounds =
-        |samples: &[f32]| samples.iter().fold((0.0_f32, 0.0_f32), |(low, high), s| (low.min(*s), high.max(*s)));
-    audio.samples.chunks(stretch).map(bounds).collect()
 }
 
 /// Bands of the picture's spectrogram.
@@ -357,10 +374,13 @@ fn untimed_labels(text: &str, duration_s: f64) -> Vec<SoundLabel> {
     lines.into_iter().map(|text| SoundLabel { text, start: 0.0, end: duration_s }).collect()
 }
 
-fn picture(one: &Measured, audio: &Audio, item: &Item) -> SoundPicture {
-    let step_s = (audio.duration_s() / WAVE_COLUMNS as f64).max(0.005);
-    let spectrogram = log_mel(audio, BANDS, step_s);
-    SoundPicture {
+fn picture(one: &Measured, heard: &Heard, item: &Item) -> Result<SoundPicture, Problem> {
+    let duration_s = one.measures.duration_s;
+    let step_s = (duration_s / WAVE_COLUMNS as f64).max(0.005);
+    let mut mel = MelMeter::new(one.rate_hz, BANDS, step_s);
+    play(heard, item, &mut |samples| mel.add(samples))?;
+    let spectrogram = mel.finish();
+    Ok(SoundPicture {
         title: name(one),
         subtitle: format!(
             "{:.2} s, {} Hz, loudness {}, true peak {}, SNR {}; blue stretches are pauses{}",
@@ -371,17 +391,17 @@ fn picture(one: &Measured, audio: &Audio, item: &Item) -> SoundPicture {
             level(one.measures.snr_db, "dB"),
             if item.untimed.is_empty() { "" } else { "; the label has no times" }
         ),
-        duration_s: audio.duration_s(),
-        wave: extremes(audio, WAVE_COLUMNS),
+        duration_s,
+        wave: outline(heard, WAVE_COLUMNS),
         spectrum: spectrogram.columns,
         bands_hz: spectrogram.bands_hz,
         labels: if item.labels.is_empty() {
-            untimed_labels(&item.untimed, audio.duration_s())
+            untimed_labels(&item.untimed, duration_s)
         } else {
-            let inside = |label: &&SoundLabel| (0.0..audio.duration_s()).contains(&label.start);
-            let cut = |label: &SoundLabel| SoundLabel { end: label.end.min(audio.duration_s()), ..label.clone() };
+            let inside = |label: &&SoundLabel| (0.0..duration_s).contains(&label.start);
+            let cut = |label: &SoundLabel| SoundLabel { end: label.end.min(duration_s), ..label.clone() };
             item.labels.iter().filter(inside).map(cut).collect()
         },
         pauses: one.pauses.iter().map(|pause| (pause.start, pause.end)).collect(),
-    }
+    })
 }

@@ -3,43 +3,102 @@
 use std::fs;
 use std::path::Path;
 
-use fonex_core::audio::{Audio, PauseRule, Stretch, cut_at_pauses};
+use fonex_core::audio::{Audio, Stretch};
 use fonex_formats::audio::encode_flac;
-use fonex_formats::{Place, Problem};
+use fonex_formats::{Place, Problem, in_parallel};
 
-use crate::facts::with_progress;
-use crate::output::{Cell, Table, plural, seconds};
+use crate::output::{Cell, Table, count_bar, plural, seconds};
 
-/// Writes `STEM-0001.flac` and on, and `pieces.csv` with where each stood in the recording. Gives what was done, in words.
-pub fn write_pieces(audio: &Audio, stem: &str, rule: &PauseRule, folder: &Path) -> Result<String, Problem> {
-    let pieces = cut_at_pauses(audio, rule);
-    if pieces.is_empty() {
-        return Err(Problem::new("there is no sound to cut", Place::default()));
+/// Pieces that are encoded at a time: the encoder is what takes the time, and all cores have something to do.
+const AT_ONCE: usize = 32;
+
+/// What is cut, and how its pieces are called.
+pub struct Cutting<'c> {
+    pub rate_hz: u32,
+    pub pieces: &'c [Stretch],
+    pub stem: String,
+}
+
+impl Cutting<'_> {
+    /// Writes `STEM-0001.flac` and on, and `pieces.csv` with where each stood in the recording, whose sound `play` hands over in order. Gives
+    /// what was done, in words.
+    pub fn write(
+        &self,
+        folder: &Path,
+        play: impl FnOnce(&mut dyn FnMut(&[f32])) -> Result<(), Problem>,
+    ) -> Result<String, Problem> {
+        if self.pieces.is_empty() {
+            return Err(Problem::new("there is no sound to cut", Place::default()));
+        }
+        let list = folder.join("pieces.csv");
+        if list.exists() {
+            let problem = Problem::new("this folder already holds pieces", Place::file(folder));
+            return Err(problem.remedy("give a new folder"));
+        }
+        fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
+        let bar = count_bar("cutting", self.pieces.len() as u64, "pieces");
+        let (mut at, mut next, mut waiting) = (0, Piece::default(), Vec::new());
+        let mut written = Ok(());
+        play(&mut |samples| {
+            let mut samples = samples;
+            at += samples.len();
+            while let Some(piece) = self.pieces.get(next.number) {
+                let (start, end) = (self.sample(piece.start), self.sample(piece.end).max(self.sample(piece.start)));
+                // `at` is the end of what came: the rest of it begins that much earlier.
+                let from = (start + next.samples.len()).saturating_sub(at - samples.len()).min(samples.len());
+                let missing = end - start - next.samples.len();
+                let (own, rest) = samples[from..].split_at(missing.min(samples.len() - from));
+                next.samples.extend_from_slice(own);
+                samples = rest;
+                if next.samples.len() < end - start {
+                    break;
+                }
+                let number = next.number + 1;
+                waiting.push(std::mem::replace(&mut next, Piece { number, samples: Vec::new() }));
+                if waiting.len() == AT_ONCE && written.is_ok() {
+                    written = self.encode(folder, &waiting);
+                    bar.inc(waiting.len() as u64);
+                    waiting.clear();
+                }
+            }
+        })?;
+        // The last may end a little behind the sound.
+        waiting.extend((!next.samples.is_empty()).then_some(next));
+        written.and_then(|()| self.encode(folder, &waiting))?;
+        bar.finish_and_clear();
+        let mut table = Table::new([("audio", 0), ("start", 0), ("end", 0)]);
+        for (number, piece) in self.pieces.iter().enumerate() {
+            let at_ms = |s: f64| Cell::Number((s * 1e3).round() / 1e3, 3);
+            table.row([Cell::text(self.name(number)), at_ms(piece.start), at_ms(piece.end)]);
+        }
+        fs::write(&list, table.csv()).map_err(|error| Problem::io("write", &list, &error))?;
+        let longest = self.pieces.iter().map(|piece| piece.end - piece.start).fold(0.0, f64::max);
+        let count = plural(self.pieces.len() as u64, "piece");
+        Ok(format!("Wrote {count}, the longest {}, and {}.\n", seconds(longest), list.display()))
     }
-    let list = folder.join("pieces.csv");
-    if list.exists() {
-        return Err(Problem::new("this folder already holds pieces", Place::file(folder)).remedy("give a new folder"));
+
+    fn sample(&self, s: f64) -> usize {
+        (s * f64::from(self.rate_hz)).round() as usize
     }
-    fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
-    let at = |s: f64| ((s * f64::from(audio.rate_hz)).round() as usize).min(audio.samples.len());
-    let name = |number: usize| format!("{stem}-{number:04}.flac");
-    // The encoder is what takes the time.
-    let numbered: Vec<(usize, &Stretch)> = (1..).zip(&pieces).collect();
-    let written = with_progress("cutting", &numbered, |(number, piece)| {
-        let path = folder.join(name(*number));
-        let samples = audio.samples[at(piece.start)..at(piece.end)].to_vec();
-        let flac = encode_flac(&Audio { rate_hz: audio.rate_hz, samples })
-            .map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
-        fs::write(&path, flac).map_err(|error| Problem::io("write", &path, &error))
-    });
-    written.into_iter().collect::<Result<(), Problem>>()?;
-    let mut table = Table::new([("audio", 0), ("start", 0), ("end", 0)]);
-    for (number, piece) in &numbered {
-        let at_ms = |s: f64| Cell::Number((s * 1e3).round() / 1e3, 3);
-        table.row([Cell::text(name(*number)), at_ms(piece.start), at_ms(piece.end)]);
+
+    fn name(&self, number: usize) -> String {
+        format!("{}-{:04}.flac", self.stem, number + 1)
     }
-    fs::write(&list, table.csv()).map_err(|error| Problem::io("write", &list, &error))?;
-    let longest = pieces.iter().map(|piece| piece.end - piece.start).fold(0.0, f64::max);
-    let count = plural(pieces.len() as u64, "piece");
-    Ok(format!("Wrote {count}, the longest {}, and {}.\n", seconds(longest), list.display()))
+
+    fn encode(&self, folder: &Path, pieces: &[Piece]) -> Result<(), Problem> {
+        let written = in_parallel(pieces, |piece| {
+            let path = folder.join(self.name(piece.number));
+            let flac = encode_flac(&Audio { rate_hz: self.rate_hz, samples: piece.samples.clone() })
+                .map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
+            fs::write(&path, flac).map_err(|error| Problem::io("write", &path, &error))
+        });
+        written.into_iter().collect()
+    }
+}
+
+/// The sound of a piece, as far as it has come.
+#[derive(Default)]
+struct Piece {
+    number: usize,
+    samples: Vec<f32>,
 }
