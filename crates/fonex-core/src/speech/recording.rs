@@ -65,6 +65,12 @@ impl Recording {
 
     /// Samples that come next.
     pub fn add(&mut self, samples: &[f32]) {
+        let needed = self.held.len() + samples.len();
+        if needed > self.held.capacity() {
+            // Twice as much each time, but no more than is ever held.
+            let room = (2 * needed).min(self.most.saturating_add(samples.len()));
+            self.held.reserve_exact(room.max(needed) - self.held.len());
+        }
         self.held.extend_from_slice(samples);
         while self.held.len() > self.most {
             let rest = self.held.split_off(self.quietest());
@@ -214,7 +220,9 @@ mod tests {
             assert!((pitch.median_hz - held.median_hz).abs() < 0.3, "{pitch:?} {held:?}");
             assert!((pitch.range_st - held.range_st).abs() < 0.05, "{pitch:?} {held:?}");
             assert!(speech.syllables.abs_diff(spoken.syllables) <= 2, "{} {}", speech.syllables, spoken.syllables);
-            assert_eq!(speech.faults.clicks, spoken.faults.clicks);
+            // A click is placed to the millisecond, counted from the beginning of its piece.
+            let (clicks, whole_clicks) = (speech.faults.clicks.unwrap(), spoken.faults.clicks.unwrap());
+            assert!(clicks.count == whole_clicks.count && (clicks.at_s - whole_clicks.at_s).abs() < 0.002);
             assert_eq!(speech.faults.names(), spoken.faults.names());
         }
     }

@@ -25,8 +25,9 @@ const MOST_SAMPLES: usize = 400_000_000;
 /// Samples for which room is made at once.
 const AT_ONCE: usize = 32 << 20;
 
-/// The most samples that are handed over as they come: a day at 44.1 kHz.
+/// The most samples that are handed over as they come, a day at 44.1 kHz; and the most seconds of them.
 const MOST_STREAMED: usize = 4_000_000_000;
+const LONGEST_STREAMED_S: usize = 2 * 86_400;
 
 /// A decoded recording.
 #[derive(Debug, Clone, PartialEq)]
@@ -110,6 +111,9 @@ pub fn stream_side(
     decode_source(Box::new(file), side, moov.as_deref(), MOST_SAMPLES, Some(take))
 }
 
+/// Whoever takes samples as they are decoded, with their rate.
+type Taker<'t> = &'t mut dyn FnMut(u32, &[f32]);
+
 /// Decodes audio in memory.
 ///
 /// # Errors
@@ -165,7 +169,7 @@ fn decode_source(
     side: Option<Side>,
     moov: Option<&[u8]>,
     most: usize,
-    mut take: Option<&mut dyn FnMut(u32, &[f32])>,
+    mut take: Option<Taker<'_>>,
 ) -> Result<Decoded, AudioError> {
     let stream = MediaSourceStream::new(source, Default::default());
     let probe = symphonia::default::get_probe();
@@ -212,7 +216,8 @@ fn decode_source(
                     placed = order(&kind, first_s, edits.as_deref(), &mut starts_late);
                     window = take.as_ref().and_then(|_| window_of(placed, spec.rate_hz));
                     if window.is_some() {
-                        (mixing.room, mixing.most) = (0, MOST_STREAMED);
+                        (mixing.room, mixing.most) =
+                            (0, MOST_STREAMED.min(LONGEST_STREAMED_S * spec.rate_hz as usize));
                     }
                 }
                 mixing.add(&interleaved)?;

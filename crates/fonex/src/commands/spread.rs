@@ -124,12 +124,13 @@ pub fn workers_table(seen: &Seen) -> Table {
             Cell::text(state.plan.clone().unwrap_or_else(|| "waiting".to_owned())),
             Cell::Count(state.trials),
             Cell::Alarm(state.failed),
-            line.per_second.map_or(Cell::Empty, |pace| Cell::text(format!("{pace:.1}"))),
+            Cell::number(line.per_second, 1),
             Cell::text(&*state.since),
             Cell::text(&*state.class),
         ]);
     }
-    table.titled("Workers")
+    let table = table.titled("Workers");
+    if seen.workers.is_empty() { table } else { table.without_empty_columns() }
 }
 
 /// Prints what there is to be seen.
