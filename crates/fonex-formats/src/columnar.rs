@@ -42,13 +42,35 @@ mod with {
 
     use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
     use parquet::errors::ParquetError;
-    use parquet::file::reader::{FileReader, SerializedFileReader};
+    use parquet::file::reader::{ChunkReader, FileReader, Length, SerializedFileReader};
     use parquet::schema::types::{SchemaDescriptor, Type};
     use serde_json::{Map, Value};
     use tempfile::NamedTempFile;
 
     use crate::pieces::{Holds, Wanted};
+    use crate::until_end::UntilEnd;
     use crate::{Place, Problem, regular};
+
+    /// A file whose end is an end: lists that state thousands of millions of entries are otherwise read on behind it, one by one.
+    struct Ending(File);
+
+    impl Length for Ending {
+        fn len(&self) -> u64 {
+            self.0.len()
+        }
+    }
+
+    impl ChunkReader for Ending {
+        type T = UntilEnd<<File as ChunkReader>::T>;
+
+        fn get_read(&self, start: u64) -> Result<Self::T, ParquetError> {
+            Ok(UntilEnd::of(self.0.get_read(start)?))
+        }
+
+        fn get_bytes(&self, start: u64, length: usize) -> Result<bytes::Bytes, ParquetError> {
+            self.0.get_bytes(start, length)
+        }
+    }
 
     /// The lines of a file, kept beside it for as long as they are read.
     pub(crate) struct AsLines(NamedTempFile);
@@ -61,7 +83,7 @@ mod with {
 
     /// Whether this is a Parquet file with such a column. What is wrong with it is told where it is read.
     pub(crate) fn has_column(path: &Path, name: &str) -> bool {
-        let reader = regular::open(path).ok().and_then(|file| SerializedFileReader::new(file).ok());
+        let reader = regular::open(path).ok().and_then(|file| SerializedFileReader::new(Ending(file)).ok());
         reader.is_some_and(|reader| {
             reader.metadata().file_metadata().schema().get_fields().iter().any(|field| field.name() == name)
         })
@@ -83,7 +105,7 @@ mod with {
                 .expected("a whole file, compressed by Snappy or GZIP or not at all")
         };
         let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
-        let reader = SerializedFileReader::new(file).map_err(|error| damaged(&error))?;
+        let reader = SerializedFileReader::new(Ending(file)).map_err(|error| damaged(&error))?;
         check(reader.metadata().file_metadata().schema_descr(), path)?;
         let of_folders = if wanted.holds == Holds::Labels { said_by_folders(path) } else { Vec::new() };
         let columns = wanted.column.map(|name| only(reader.metadata().file_metadata().schema(), name)).transpose();

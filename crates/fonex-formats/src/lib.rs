@@ -25,6 +25,8 @@ pub mod regular;
 mod share;
 mod strict;
 mod table;
+#[cfg(any(feature = "parquet", test))]
+mod until_end;
 
 pub use caption_writer::{CaptionForm, write_captions};
 pub use corpus::{Corpus, audio_path, corpus_folder, corpus_line, read_corpus};

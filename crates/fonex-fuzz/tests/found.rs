@@ -26,7 +26,10 @@ fn what_was_found_is_mended() {
     let found = Path::new(env!("CARGO_MANIFEST_DIR")).join("found");
     for folder in std::fs::read_dir(found).unwrap().map(|entry| entry.unwrap().path()).filter(|path| path.is_dir()) {
         let name = folder.file_name().unwrap().to_str().unwrap().to_owned();
-        let target = target(&name).unwrap_or_else(|| panic!("there is no target {name}"));
+        let Some(target) = target(&name) else {
+            assert!(name == "parquet" && cfg!(not(feature = "parquet")), "there is no target {name}");
+            continue;
+        };
         for file in std::fs::read_dir(&folder).unwrap() {
             target.run(&scratch, &std::fs::read(file.unwrap().path()).unwrap());
         }

@@ -6,9 +6,9 @@ use crate::audio::{
     cut_at_pauses, loudness, measure, pauses,
 };
 
-/// A recording that is longer than this is not held; how it is spoken is measured in pieces of a quarter to half this length, of which only
-/// the last may be longer. In seconds.
-const LONG_S: f64 = 600.0;
+/// A recording that is longer than this is not held; how it is spoken is measured in pieces of a quarter to half this length, the last ones
+/// of an eighth at least. In seconds.
+const LONG_S: f64 = 300.0;
 
 /// What is known of a recording.
 #[derive(Debug, Clone)]
@@ -78,9 +78,10 @@ impl Recording {
         }
     }
 
-    /// The quietest place in the second quarter of what may be held.
+    /// The quietest place in the second quarter of what is held.
     fn quietest(&self) -> usize {
-        let (from, to) = (self.most / 4, self.most / 2);
+        let whole = self.held.len().min(self.most);
+        let (from, to) = (whole / 4, whole / 2);
         let mut levels = PauseMeter::new(self.rate_hz);
         levels.add(&self.held[from..to]);
         levels.end();
@@ -114,6 +115,10 @@ impl Recording {
     #[must_use]
     pub fn finish(mut self) -> Heard {
         if self.long.is_some() {
+            while self.held.len() > self.most / 2 {
+                let rest = self.held.split_off(self.quietest());
+                self.piece(rest);
+            }
             self.piece(Vec::new());
         }
         let Some(Long { levels, loudness, mut pauses, outline, speech, pieces: speech_pieces }) = self.long else {

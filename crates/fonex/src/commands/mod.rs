@@ -18,7 +18,6 @@ pub mod manual;
 pub mod measures;
 pub mod merge;
 pub mod panel;
-mod pieces;
 mod power;
 pub mod report;
 pub mod run;
