@@ -22,6 +22,8 @@ const RATES_HZ: std::ops::RangeInclusive<u32> = 1_000..=768_000;
 /// 44.1 kHz, 1.6 GB of memory.
 const MOST_SAMPLES: usize = 400_000_000;
 
+/// Samples that are handed over at once of what was decoded as a whole.
+const HANDED_AT_ONCE: usize = 1 << 16;
 /// Samples for which room is made at once.
 const AT_ONCE: usize = 32 << 20;
 
@@ -236,7 +238,7 @@ fn decode_source(
         *samples = play(samples, *rate_hz, first_s, edits, most);
     }
     if let (None, Some(take)) = (&window, take) {
-        take(*rate_hz, samples);
+        samples.chunks(HANDED_AT_ONCE).for_each(|part| take(*rate_hz, part));
         given = samples.len();
         samples.clear();
     }

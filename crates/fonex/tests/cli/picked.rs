@@ -140,3 +140,29 @@ fn clips_are_picked_sampled_split_and_described() {
     folder.fonex(&cut).expect(2).says(&["already holds pieces"]);
     folder.fonex(&["audio", "corpus.jsonl", "--clip", "c1"]).expect(2).says(&["no clip \"c1\""]);
 }
+
+/// More than is held: its pieces are cut out while it is decoded once more.
+#[test]
+fn a_long_recording_is_measured_and_cut_as_it_comes() {
+    let folder = Folder::new();
+    folder.write("long.wav", wav(&sound(340.0, 0.3, 5)));
+    let whole = read_audio(&folder.path().join("long.wav")).unwrap().audio;
+    let measured: Value = folder
+        .fonex(&["audio", "long.wav", "--cut", "p", "--longest-piece", "20", "-o", "l.svg", "--format", "json"])
+        .expect(0)
+        .json();
+    assert!(measured[0]["speech_pieces"].as_u64().unwrap() >= 2, "{measured}");
+    assert_eq!(measured[0]["duration_s"], json!(340.0));
+    assert!(folder.read("l.svg").contains("340.00 s"));
+    let rows: Vec<String> = folder.read("p/pieces.csv").lines().skip(1).map(str::to_owned).collect();
+    assert!(rows.len() >= 17, "{rows:?}");
+    for row in rows {
+        let cells: Vec<&str> = row.split(',').collect();
+        let piece = read_audio(&folder.path().join("p").join(cells[0])).unwrap().audio.samples;
+        let start = (cells[1].parse::<f64>().unwrap() * f64::from(whole.rate_hz)).round() as usize;
+        // The list is rounded to a millisecond.
+        let places = start.saturating_sub(16)..=start + 16;
+        let there = |at: usize| whole.samples.get(at..at + piece.len()) == Some(&piece[..]);
+        assert!(piece.len() > 1_000 && places.into_iter().any(there), "{row}: {}", piece.len());
+    }
+}

@@ -10,7 +10,9 @@ use fonex_formats::{Place, Problem, in_parallel};
 use crate::output::{Cell, Table, count_bar, plural, seconds};
 
 /// Pieces that are encoded at a time: the encoder is what takes the time, and all cores have something to do.
-const AT_ONCE: usize = 32;
+const AT_ONCE: usize = 64;
+/// And no more samples than these, where pieces are long.
+const SAMPLES_AT_ONCE: usize = 8 << 20;
 
 /// What is cut, and how its pieces are called.
 pub struct Cutting<'c> {
@@ -37,33 +39,39 @@ impl Cutting<'_> {
         }
         fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
         let bar = count_bar("cutting", self.pieces.len() as u64, "pieces");
-        let (mut at, mut next, mut waiting) = (0, Piece::default(), Vec::new());
-        let mut written = Ok(());
+        let empty = |number| Piece { number, audio: Audio { rate_hz: self.rate_hz, samples: Vec::new() } };
+        let (mut at, mut next, mut waiting) = (0, empty(0), Vec::new());
+        let (mut samples_waiting, mut written) = (0, Ok(()));
         play(&mut |samples| {
             let mut samples = samples;
             at += samples.len();
             while let Some(piece) = self.pieces.get(next.number) {
                 let (start, end) = (self.sample(piece.start), self.sample(piece.end).max(self.sample(piece.start)));
                 // `at` is the end of what came: the rest of it begins that much earlier.
-                let from = (start + next.samples.len()).saturating_sub(at - samples.len()).min(samples.len());
-                let missing = end - start - next.samples.len();
-                let (own, rest) = samples[from..].split_at(missing.min(samples.len() - from));
-                next.samples.extend_from_slice(own);
+                let held = next.audio.samples.len();
+                let from = (start + held).saturating_sub(at - samples.len()).min(samples.len());
+                let (own, rest) = samples[from..].split_at((end - start - held).min(samples.len() - from));
+                next.audio.samples.extend_from_slice(own);
                 samples = rest;
-                if next.samples.len() < end - start {
+                if held + own.len() < end - start {
                     break;
                 }
-                let number = next.number + 1;
-                waiting.push(std::mem::replace(&mut next, Piece { number, samples: Vec::new() }));
-                if waiting.len() == AT_ONCE && written.is_ok() {
-                    written = self.encode(folder, &waiting);
+                samples_waiting += held + own.len();
+                let following = empty(next.number + 1);
+                waiting.push(std::mem::replace(&mut next, following));
+                if waiting.len() == AT_ONCE || samples_waiting > SAMPLES_AT_ONCE {
+                    // What cannot be written is told at the end; the rest is not kept for it.
+                    if written.is_ok() {
+                        written = self.encode(folder, &waiting);
+                    }
                     bar.inc(waiting.len() as u64);
                     waiting.clear();
+                    samples_waiting = 0;
                 }
             }
         })?;
         // The last may end a little behind the sound.
-        waiting.extend((!next.samples.is_empty()).then_some(next));
+        waiting.extend((!next.audio.samples.is_empty()).then_some(next));
         written.and_then(|()| self.encode(folder, &waiting))?;
         bar.finish_and_clear();
         let mut table = Table::new([("audio", 0), ("start", 0), ("end", 0)]);
@@ -88,8 +96,8 @@ impl Cutting<'_> {
     fn encode(&self, folder: &Path, pieces: &[Piece]) -> Result<(), Problem> {
         let written = in_parallel(pieces, |piece| {
             let path = folder.join(self.name(piece.number));
-            let flac = encode_flac(&Audio { rate_hz: self.rate_hz, samples: piece.samples.clone() })
-                .map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
+            let flac =
+                encode_flac(&piece.audio).map_err(|error| Problem::new(error.to_string(), Place::file(&path)))?;
             fs::write(&path, flac).map_err(|error| Problem::io("write", &path, &error))
         });
         written.into_iter().collect()
@@ -97,8 +105,7 @@ impl Cutting<'_> {
 }
 
 /// The sound of a piece, as far as it has come.
-#[derive(Default)]
 struct Piece {
     number: usize,
-    samples: Vec<f32>,
+    audio: Audio,
 }
