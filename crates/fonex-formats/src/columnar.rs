@@ -51,7 +51,7 @@ mod with {
     use crate::until_end::UntilEnd;
     use crate::{Place, Problem, regular};
 
-    /// A file whose end is an end: lists that state thousands of millions of entries are otherwise read on behind it, one by one.
+    /// A file whose end is an end: a list that states more entries than there are is otherwise read on behind it, one by one.
     struct Ending(File);
 
     impl Length for Ending {

@@ -18,8 +18,8 @@ use fonex_formats::{Place, Problem, Problems};
 use fonex_store::StoreError;
 
 pub use bench::{
-    Bench, BenchFile, Budget, Gate, Plan, PlannedVariant, StoreChoice, profile_checksum, read_bench, read_profile,
-    read_toml, unknown, voice_condition,
+    Bench, BenchFile, Budget, Gate, Plan, PlannedVariant, StoreChoice, folder_of, profile_checksum, read_bench,
+    read_profile, read_toml, unknown, voice_condition,
 };
 pub use execute::{
     Execution, Forecast, Heardable, Heeding, Interrupt, Progress, Sound, Source, execute, forecast,

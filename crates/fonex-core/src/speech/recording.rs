@@ -142,7 +142,7 @@ impl Recording {
             pauses: found,
             pieces,
             speech,
-            speech_pieces: Some(speech_pieces),
+            speech_pieces: self.with_speech.then_some(speech_pieces),
             sound: None,
             outline,
         }

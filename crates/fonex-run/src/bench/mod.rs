@@ -203,6 +203,7 @@ pub fn unknown<'n>(what: String, name: &str, known: impl IntoIterator<Item = &'n
 }
 
 /// The folder of a bench file, also where it does not exist: the store can be read without it.
-fn folder_of(bench: &Path) -> &Path {
+#[must_use]
+pub fn folder_of(bench: &Path) -> &Path {
     bench.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use fonex_engines::Secrets;
 use fonex_formats::{Place, Problem};
-use fonex_run::{Seen, SpreadAccess, SpreadAddress};
+use fonex_run::{Seen, SpreadAccess, SpreadAddress, folder_of};
 
 use crate::cli::Format;
 use crate::failure::Failure;
@@ -67,8 +67,7 @@ impl ServerArg {
 
 /// The address that is typed, or that the environment or the `.env` beside the bench file names.
 pub fn address(typed: Option<&str>, access: SpreadAccess, bench: &Path) -> Result<SpreadAddress, Problem> {
-    let folder = bench.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let secrets = Secrets::read(folder)?;
+    let secrets = Secrets::read(folder_of(bench))?;
     let named = typed.map(str::to_owned).or_else(|| secrets.value(SERVER)).ok_or_else(|| {
         Problem::new("no server is named", Place::default())
             .remedy(format!("name it, such as nats://localhost, or set {SERVER}"))

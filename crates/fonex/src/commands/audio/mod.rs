@@ -207,7 +207,7 @@ fn measured(item: &Item, cut: Option<PauseRule>, speech: bool) -> Result<(Measur
         true_peak_dbtp: heard.loudness.true_peak_dbtp,
         pauses: heard.pauses.clone(),
         speech: heard.speech.clone(),
-        speech_pieces: heard.speech_pieces.filter(|_| speech),
+        speech_pieces: heard.speech_pieces,
         defect: told.defect,
     };
     Ok((measured, heard))

@@ -76,9 +76,6 @@ pub fn watch(options: &WatchOptions) -> Result<Code, Failure> {
     }
     #[cfg(feature = "team")]
     if let Some(address) = options.server.address(&options.bench.bench)? {
-        if !one_look && !std::io::stdout().is_terminal() {
-            return Err(spread::no_page().into());
-        }
         return spread::watch_spread(&address, one_look, options.format.format);
     }
     let measures: Vec<&'static Measure> = SHOWN.iter().filter_map(|id| find(id)).collect();

@@ -1,5 +1,6 @@
 //! Runs that are spread over machines, as the server between these shows them: what is left, and who is at work.
 
+use std::io::IsTerminal;
 use std::time::Duration;
 
 use fonex_formats::{Place, Problem};
@@ -15,6 +16,10 @@ const BETWEEN: Duration = Duration::from_secs(1);
 
 /// Prints what there is to be seen once, or follows it on the whole screen until Ctrl-C.
 pub fn watch_spread(address: &SpreadAddress, once: bool, format: Format) -> Result<Code, Failure> {
+    if !once && !std::io::stdout().is_terminal() {
+        let problem = Problem::new("what is spread is followed in a terminal", Place::default().field("--spread"));
+        return Err(problem.remedy("start it in a terminal, or print it once with --once").into());
+    }
     let mut lookout = Lookout::open(address)?;
     if once {
         print_seen(&lookout.look()?, format)?;
@@ -37,12 +42,6 @@ pub fn watch_spread(address: &SpreadAddress, once: bool, format: Format) -> Resu
     drop(shown);
     output::print(&last)?;
     Ok(Code::Done)
-}
-
-/// What is wrong with following without a terminal.
-pub fn no_page() -> Problem {
-    Problem::new("what is spread is followed in a terminal", Place::default().field("--spread"))
-        .remedy("start it in a terminal, or print it once with --once")
 }
 
 fn screen(address: &SpreadAddress, seen: &Seen, width: usize) -> String {
