@@ -2,12 +2,12 @@
 
 use std::collections::{HashMap, HashSet};
 
+use fonex_core::in_parallel;
 use fonex_core::measures::{Measure, Sample, Units, all, difference};
 use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
 use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
 use fonex_core::{Clip, Task};
-use fonex_formats::in_parallel;
 use fonex_store::{RunState, Store, StoreError};
 use serde::Serialize;
 

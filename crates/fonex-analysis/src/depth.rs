@@ -2,10 +2,10 @@
 
 use fonex_core::accuracy::{Answered, Measured, Score, ScoreBuilder, WordStep};
 use fonex_core::align::EditCounts;
+use fonex_core::in_parallel;
 use fonex_core::measures::{ESTIMATORS_VERSION, find};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Task};
-use fonex_formats::in_parallel;
 use fonex_store::{Store, StoreError, StoredTrial};
 use serde::Serialize;
 
@@ -83,7 +83,7 @@ fn aligned_again(store: &Store, run: &RunView, variant: &VariantView) -> Result<
                 Ok::<_, StoreError>(builder)
             });
             for part in scored {
-                whole.merge(part?);
+                whole.take_in(&mut part?);
             }
         }
         Ok(whole)

@@ -1,9 +1,9 @@
 //! What is estimated of one variant: every measure that is wanted, over all clips and by slice.
 
-use fonex_core::Task;
 use fonex_core::accuracy::{LENGTH, LENGTH_BANDS as BANDS, Measured};
 use fonex_core::measures::{ESTIMATORS_VERSION, Measure, Sample, all, estimate, find};
-use fonex_formats::{checksum, in_parallel};
+use fonex_core::{Task, in_parallel};
+use fonex_formats::checksum;
 use fonex_store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
 

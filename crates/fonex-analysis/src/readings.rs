@@ -2,11 +2,11 @@
 
 use fonex_core::accuracy::{MistakeKind, WordStep};
 use fonex_core::align::EditCounts;
+use fonex_core::in_parallel;
 use fonex_core::latency::LiveLog;
 use fonex_core::text::{Label, Token};
 use fonex_core::timing::{Span, token_spans};
 use fonex_core::{Clip, Heard, Outcome, Task};
-use fonex_formats::in_parallel;
 use fonex_store::{Store, StoreError, StoredTrial};
 
 use crate::by_clip::ByClip;

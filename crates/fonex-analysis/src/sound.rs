@@ -5,10 +5,10 @@ use std::path::PathBuf;
 
 use fonex_core::Task;
 use fonex_core::audio::measure;
+use fonex_core::in_parallel;
 use fonex_core::speech::{SoundChange, TextDistance, Timbre, distance_db, sound_change, timbre};
 use fonex_core::stats::plane_of;
 use fonex_formats::audio::{read_audio, read_side};
-use fonex_formats::in_parallel;
 use fonex_store::{AudioFiles, Store, StoreError};
 use serde::Serialize;
 

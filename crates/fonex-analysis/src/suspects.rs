@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use fonex_core::accuracy::score_clip;
 use fonex_core::accuracy::suspects::{SuspectSpot, Voter, put_on_trial};
+use fonex_core::in_parallel;
 use fonex_core::text::Label;
 use fonex_core::{Clip, Task};
-use fonex_formats::in_parallel;
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 

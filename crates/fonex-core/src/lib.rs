@@ -15,6 +15,7 @@ pub mod material;
 pub mod measures;
 pub mod outcome;
 pub mod panel;
+mod parallel;
 pub mod speech;
 pub mod stats;
 mod tables;
@@ -29,4 +30,5 @@ pub(crate) type Table<K, V> = std::collections::HashMap<K, V, foldhash::fast::Fi
 pub use clip::{Alternative, Clip, Heard, HeardWord, Side, Tags, TimedWord};
 pub use delivery::{Delivery, ImpossibleDelivery, Pace};
 pub use outcome::Outcome;
+pub use parallel::in_parallel;
 pub use task::Task;

@@ -82,11 +82,14 @@ fn add(builder: &mut ScoreBuilder, profile: &TextProfile, cases: &[Case]) {
 fn score_in_chunks(profile: &TextProfile, cases: &[Case], cuts: &[usize]) -> Score {
     let empty = builder(profile, cases);
     let mut whole = empty.clone();
-    let mut start = 0;
-    for cut in cuts.iter().copied().chain([cases.len()]) {
-        let mut part = empty.clone();
+    // One builder serves one chunk after the other, or each has its own.
+    let (mut start, mut part) = (0, empty.clone());
+    for (place, cut) in cuts.iter().copied().chain([cases.len()]).enumerate() {
+        if place % 3 == 0 {
+            part = empty.clone();
+        }
         add(&mut part, profile, &cases[start..cut]);
-        whole.merge(part);
+        whole.take_in(&mut part);
         start = cut;
     }
     whole.finish()

@@ -6,9 +6,9 @@ use std::path::Path;
 use fonex_core::audio::{Audio, active_level_db, measure, voiced_s};
 use fonex_core::material::{AudioFacts, Fields};
 use fonex_core::text::Label;
-use fonex_core::{Clip, Side};
+use fonex_core::{Clip, Side, in_parallel};
 use fonex_formats::audio::read_side;
-use fonex_formats::{Corpus, audio_path, in_parallel};
+use fonex_formats::{Corpus, audio_path};
 
 use crate::output::clip_bar;
 

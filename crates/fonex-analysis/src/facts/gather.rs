@@ -2,12 +2,12 @@
 
 use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::cost::{Prices, Usage};
+use fonex_core::in_parallel;
 use fonex_core::latency::measure_live;
-use fonex_core::measures::{Fact, HearingCounts, Trial, Trials, facts_of};
+use fonex_core::measures::{Fact, HearingCounts, Trial, facts_of};
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Task};
 use fonex_engines::lists_language;
-use fonex_formats::in_parallel;
 use fonex_store::{KeptFact, Run, Store, StoreError, StoredTrial, TrialRecord};
 
 use super::{EXTRAS, PLACES, chunk_name};
@@ -240,7 +240,7 @@ impl<'r> Around<'r> {
         };
         let rows = self.facts[record.key.variant].iter().map(|fact| {
             let mut rows = Vec::new();
-            if fact.of == Trials::All || record.outcome.is_answer() {
+            if fact.is_of(record.outcome.is_answer()) {
                 (fact.observe)(&trial, &mut rows);
             }
             rows

@@ -6,7 +6,7 @@ mod trial_line;
 use std::collections::HashMap;
 
 use fonex_core::material::Condition;
-use fonex_core::measures::{How, OwnMeasure, Trials, own};
+use fonex_core::measures::{How, OwnMeasure, own};
 use fonex_core::text::TextProfile;
 use fonex_store::{KeptFact, Run, Store, StoreError};
 
@@ -82,7 +82,7 @@ impl Gathering {
     fn add(&mut self, lines: &[Lined]) -> Result<(), String> {
         let trials: Vec<&Lined> = lines.iter().filter(|lined| lined.record.key.variant == self.variant).collect();
         let counts = |lined: &&Lined| {
-            (self.own.measure.fact.of == Trials::All || lined.record.outcome.is_answer())
+            self.own.measure.fact.is_of(lined.record.outcome.is_answer())
                 && self.own.of.as_ref().is_none_or(|of| of.holds(&lined.line))
         };
         let counted: Vec<bool> = trials.iter().map(counts).collect();

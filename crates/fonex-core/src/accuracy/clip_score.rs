@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::characters::count_characters;
 use crate::align::{Against, Aligner, Edit, EditCounts, Step, WordGraph, unlikeness};
-use crate::text::{Joined, Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
+use crate::text::{Joined, JoinedToken, Label, LabelPart, TextProfile, Token, Vocabulary, each_word};
 
 /// One word of the comparison, in reading order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -114,18 +114,20 @@ impl Comparer {
         put_in(said, &label.in_profile(profile), |text, with| {
             let before = said_text.words();
             profile.join_tokens(text, said_text);
-            (before..said_text.words()).for_each(|at| with(vocabulary.number(said_text.word(at))));
+            (before..said_text.words())
+                .for_each(|at| with(vocabulary.number_of(said_text.key(at), said_text.word(at))));
         });
-        numbers.clear();
-        heard_text.clear();
         // Most words are heard as they were said: those need not be looked up.
-        let mut next = 0;
-        self.heard_as_written = profile.join_tokens(heard, heard_text);
-        for token in (0..heard_text.words()).map(|at| heard_text.word(at)) {
+        let (as_written, alike) = profile.join_tokens_like(said_text, heard, heard_text);
+        self.heard_as_written = as_written;
+        numbers.clear();
+        numbers.extend_from_slice(&said.words()[..alike]);
+        let mut next = alike;
+        for place in alike..heard_text.words() {
             let near = next..(next + LOOK_AHEAD).min(said_text.words());
-            let same = |at: &usize| said_text.word(*at) == token;
+            let same = |at: &usize| said_text.is_same(*at, heard_text, place);
             numbers.push(near.into_iter().find(same).map_or_else(
-                || vocabulary.number(token),
+                || vocabulary.number_of(heard_text.key(place), heard_text.word(place)),
                 |at| {
                     next = at + 1;
                     said.words()[at]
@@ -188,21 +190,27 @@ impl Comparer {
     fn as_written_from_words(&self, label: &Label, heard: &str) -> Option<EditCounts> {
         let [LabelPart::Fixed(label)] = label.parts() else { return None };
         let (said_words, heard_words) = (self.said_text.written()?, self.heard_text.written()?);
+        // Words that are alike as written are the same word.
+        let stands = |word: &str, number: u32, changed: bool, numbers: &[u32], words: &[JoinedToken], text: &str| {
+            let mut same = numbers.iter().zip(words).filter(|(other, _)| **other == number);
+            same.any(|(_, other)| other.changed == changed && (!changed || other.written_in(text) == word))
+        };
         let (mut at, mut otherwise) = ([0, 0], 0);
         for step in &self.steps {
             if step.edit == Edit::Correct {
                 let (one, other) = (&said_words[at[0]], &heard_words[at[1]]);
                 let alike = if one.changed && other.changed {
-                    one.of(label) == other.of(heard)
+                    one.written_in(label) == other.written_in(heard)
                 } else {
                     one.changed == other.changed
                 };
                 if !alike {
                     let first = at == [0, 0];
                     let last = at == [said_words.len() - 1, heard_words.len() - 1];
+                    let (said, number) = (self.said.words(), self.said.words()[at[0]]);
                     let alone = || {
-                        heard_words.iter().all(|word| word.of(heard) != one.of(label))
-                            && said_words.iter().all(|word| word.of(label) != other.of(heard))
+                        !stands(one.written_in(label), number, one.changed, &self.heard, heard_words, heard)
+                            && !stands(other.written_in(heard), number, other.changed, said, said_words, label)
                     };
                     if !(first || last) || !alone() {
                         return None;
@@ -219,7 +227,7 @@ impl Comparer {
 
     /// The words of the label compared last that have signs or capitals around them; none where that is not known.
     pub(super) fn marked_words<'t>(&self, label: &'t str) -> Option<impl Iterator<Item = &'t str>> {
-        Some(self.said_text.marked()?.map(|word| word.of(label)))
+        Some(self.said_text.marked()?.map(|word| word.written_in(label)))
     }
 
     /// The comparison with its words.

@@ -86,10 +86,14 @@ impl MarksBuilder {
         if !is_unmarked(heard) || !marked().is_some_and(|mut words| words.all(with_letters)) {
             return self.add(label, heard);
         }
-        let before = self.totals();
-        marked().into_iter().flatten().for_each(|word| self.add_all_missed(word));
-        let now = self.totals();
-        [0, 1].map(|what| [0, 1, 2].map(|n| now[what][n] - before[what][n]))
+        let mut missed = [0; 2];
+        for word in marked().into_iter().flatten() {
+            let (signs, capital) = around(word.as_bytes());
+            missed[0] += u64::from(signs.count_ones());
+            missed[1] += u64::from(capital);
+            self.add_missed(signs, capital);
+        }
+        missed.map(|missed| [0, missed, 0])
     }
 
     fn totals(&self) -> [Counts; 2] {
@@ -122,10 +126,12 @@ impl MarksBuilder {
 
     /// Adds a label of whose signs and capitals none was heard.
     fn add_all_missed(&mut self, label: &str) {
-        each_written(label, |_, capital, signs| {
-            self.capitals[1] += u64::from(capital);
-            self.signs.iter_mut().enumerate().for_each(|(bit, counts)| counts[1] += u64::from(signs >> bit & 1));
-        });
+        each_written(label, |_, capital, signs| self.add_missed(signs, capital));
+    }
+
+    fn add_missed(&mut self, signs: u8, capital: bool) {
+        self.capitals[1] += u64::from(capital);
+        self.signs.iter_mut().enumerate().for_each(|(bit, counts)| counts[1] += u64::from(signs >> bit & 1));
     }
 
     /// Adds what another builder counted.
@@ -171,6 +177,26 @@ fn record(counts: &mut Counts, said: bool, heard: bool) {
         (false, true) => counts[2] += 1,
         (false, false) => {}
     }
+}
+
+/// The signs around a word of ASCII, one bit each, and whether it has a capital.
+fn around(word: &[u8]) -> (u8, bool) {
+    const BITS: [u8; 128] = {
+        let mut bits = [0; 128];
+        let mut byte = 0;
+        while byte < 128 {
+            if let Some(sign) = sign_of(byte as u8 as char) {
+                bits[byte] = 1 << sign;
+            }
+            byte += 1;
+        }
+        bits
+    };
+    let is_letter = |byte: &u8| byte.is_ascii_alphanumeric();
+    let first = word.iter().position(is_letter).unwrap_or(word.len());
+    let end = word.iter().rposition(is_letter).map_or(word.len(), |last| last + 1);
+    let signs = |bytes: &[u8]| bytes.iter().fold(0, |bits, byte| bits | BITS[usize::from(byte & 127)]);
+    (signs(&word[..first]) | signs(&word[end..]), word.iter().any(u8::is_ascii_uppercase))
 }
 
 /// The words of a text with their case folded and what stands around each.

@@ -116,6 +116,10 @@ impl ClipIds {
 }
 
 impl Pair {
+    const fn new(kind: MistakeKind) -> Self {
+        Self { times: 0, apart: 0, kind, clips: [NO_CLIP; EXAMPLES] }
+    }
+
     /// Where the next example goes, if `clip` is not the last one already.
     fn room_for(&self, is_last: impl Fn(u32) -> bool) -> Option<usize> {
         let room = self.clips.iter().position(|clip| *clip == NO_CLIP)?;
@@ -171,26 +175,25 @@ impl MistakesBuilder {
         if flawless {
             return;
         }
-        let Self { confused, of_clip, .. } = self;
+        let Self { confused, examples, of_clip, .. } = self;
         kinds_of(steps, vocabulary, of_clip, |said, heard| {
             let of_words = || kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
-            // The pair is counted below; here it is only found or made.
-            confused
-                .entry((said, heard))
-                .or_insert_with(|| Pair { times: 0, apart: 0, kind: of_words(), clips: [NO_CLIP; EXAMPLES] })
-                .kind
+            let pair = confused.entry((said, heard)).or_insert_with(|| Pair::new(of_words()));
+            pair.times += 1;
+            pair.apart += 1;
+            if let Some(room) = pair.room_for(|last| examples.id(last) == clip_id) {
+                pair.clips[room] = examples.note(clip_id);
+            }
+            pair.kind
         });
-        for (step, kind) in steps.iter().zip(&self.of_clip) {
+        for (step, kind) in steps.iter().zip(of_clip) {
             let Some(kind) = *kind else { continue };
             self.kinds[kind as usize] += 1;
-            if let (Some(said), Some(heard)) = (step.said, step.heard)
-                && let Some(pair) = self.confused.get_mut(&(said, heard))
+            if kind == MistakeKind::Spacing
+                && let (Some(said), Some(heard)) = (step.said, step.heard)
+                && let Some(pair) = confused.get_mut(&(said, heard))
             {
-                pair.times += 1;
-                pair.apart += u64::from(kind != MistakeKind::Spacing);
-                if let Some(room) = pair.room_for(|last| self.examples.id(last) == clip_id) {
-                    pair.clips[room] = self.examples.note(clip_id);
-                }
+                pair.apart -= 1;
             }
         }
         let lost = |edits: &mut dyn Iterator<Item = Edit>| edits.take_while(|edit| *edit == Edit::Deleted).count();
@@ -220,24 +223,23 @@ impl MistakesBuilder {
             })
     }
 
-    /// Adds what another builder gathered from clips that come after this one's; `here` gives what each of its words'
-    /// numbers is here.
-    pub(super) fn merge(&mut self, later: Self, here: &[u32]) {
-        self.kinds.iter_mut().zip(later.kinds).for_each(|(mine, theirs)| *mine += theirs);
-        let most = here.iter().max().map_or(0, |number| *number as usize + 1);
-        if self.fates.len() < most {
-            self.fates.resize(most.next_power_of_two(), Fate::default());
-        }
-        for (fate, number) in later.fates.into_iter().zip(here) {
-            let known = &mut self.fates[*number as usize];
+    /// Takes in what another builder gathered from clips that come after this one's, and leaves it empty; `here` gives what one of
+    /// its words' numbers is here.
+    pub(super) fn take_in(&mut self, later: &mut Self, mut here: impl FnMut(u32) -> u32) {
+        self.kinds.iter_mut().zip(std::mem::take(&mut later.kinds)).for_each(|(mine, theirs)| *mine += theirs);
+        for (number, fate) in (0..).zip(&mut later.fates) {
+            if fate.said + fate.invented == 0 {
+                continue;
+            }
+            let fate = std::mem::take(fate);
+            let known = self.fate(here(number));
             known.said += fate.said;
             known.missed += fate.missed;
             known.invented += fate.invented;
         }
-        for ((said, heard), pair) in later.confused {
-            let words = (here[said as usize], here[heard as usize]);
-            let new = Pair { times: 0, apart: 0, kind: pair.kind, clips: [NO_CLIP; EXAMPLES] };
-            let known = self.confused.entry(words).or_insert(new);
+        for ((said, heard), pair) in later.confused.drain() {
+            let words = (here(said), here(heard));
+            let known = self.confused.entry(words).or_insert_with(|| Pair::new(pair.kind));
             known.times += pair.times;
             known.apart += pair.apart;
             for clip in pair.clips.into_iter().filter(|clip| *clip != NO_CLIP) {
@@ -246,9 +248,20 @@ impl MistakesBuilder {
                 }
             }
         }
-        self.lost_beginnings += later.lost_beginnings;
-        self.lost_ends += later.lost_ends;
-        self.words_over_silence += later.words_over_silence;
+        later.examples.text.clear();
+        later.examples.ends.clear();
+        self.lost_beginnings += std::mem::take(&mut later.lost_beginnings);
+        self.lost_ends += std::mem::take(&mut later.lost_ends);
+        self.words_over_silence += std::mem::take(&mut later.words_over_silence);
+    }
+
+    /// How a word fared; room for it is made.
+    fn fate(&mut self, word: u32) -> &mut Fate {
+        let word = word as usize;
+        if self.fates.len() <= word {
+            self.fates.resize((word + 1).next_power_of_two(), Fate::default());
+        }
+        &mut self.fates[word]
     }
 
     /// The mistakes of all that was added; none without any.

@@ -1,6 +1,7 @@
 //! The score of a set of clips, built one clip at a time in memory that grows with the vocabulary, not with the clips.
 
 use std::collections::BTreeMap;
+use std::mem::take;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -37,9 +38,6 @@ pub struct ScoreBuilder {
     slices: Slices,
     speakers: Speakers,
     gathered: Gathered,
-    /// Sets of the clip at hand; kept for what it allocated.
-    #[serde(skip)]
-    sets: Vec<usize>,
     /// Wrong words and clips, by the words of the clip: the mean of their rates does not depend on an order.
     clip_rates: BTreeMap<u64, [u64; 2]>,
     missing: Vec<String>,
@@ -59,6 +57,9 @@ pub struct ScoreBuilder {
     confidence: ConfidenceBuilder,
     best_of: BestOfBuilder,
 }
+
+/// Words and slices that a builder keeps once it was taken in by another.
+const MOST_KEPT: usize = 1 << 16;
 
 /// An answer of a clip: what comparing it gave, and the wall time it took, where that is known.
 #[derive(Debug, Clone, PartialEq)]
@@ -91,7 +92,6 @@ impl ScoreBuilder {
             slices: Slices::default(),
             speakers: Speakers::default(),
             gathered,
-            sets: Vec::new(),
             clip_rates: BTreeMap::new(),
             missing: Vec::new(),
             missing_repeats: 0,
@@ -204,14 +204,12 @@ impl ScoreBuilder {
         }
         let Some(first) = answers.first() else { return };
         let timed = first.counts.offsets.as_ref().map(|offsets| self.timing.add(&clip.id, offsets));
-        let Self { slices, gathered, sets, .. } = self;
-        sets.clear();
-        sets.push(0);
-        slices.add(clip, first.counts.words.reference(), [words, characters], timed, gathered, sets);
+        let Self { slices, gathered, .. } = self;
+        let group = slices.add(clip, first.counts.words.reference(), [words, characters], timed, gathered);
         if let [only] = answers {
-            gathered.add(&[only.trial(clip)], sets);
+            gathered.add(&[only.trial(clip)], group);
         } else {
-            gathered.add(&answers.iter().map(|answer| answer.trial(clip)).collect::<Vec<_>>(), sets);
+            gathered.add(&answers.iter().map(|answer| answer.trial(clip)).collect::<Vec<_>>(), group);
         }
     }
 
@@ -228,7 +226,8 @@ impl ScoreBuilder {
         self.missing.push(clip.id.clone());
         self.all.add(counts.words, counts.characters);
         // No trial was made: that there is no answer is no outcome.
-        self.gathered.add(&[Trial::heard(clip, crate::Outcome::Stopped, &counts, None)], &[0]);
+        let of_all = self.gathered.group(&[0]);
+        self.gathered.add(&[Trial::heard(clip, crate::Outcome::Stopped, &counts, None)], of_all);
     }
 
     /// Adds repeats without an answer of a clip that has others: each counts as an empty result, and the clip once.
@@ -246,32 +245,43 @@ impl ScoreBuilder {
         self.unknown.push(id.to_owned());
     }
 
-    /// Adds what another builder gathered, told the same terms, from clips that come after this one's.
-    pub fn merge(&mut self, later: Self) {
-        self.scored.merge(&later.scored);
-        self.all.merge(&later.all);
-        self.disputed.merge(&later.disputed);
-        let sets = self.slices.merge(&later.slices, self.timing.clips(), &mut self.gathered);
-        self.gathered.merge(&later.gathered, &sets);
-        self.speakers.merge(later.speakers);
-        for (words, theirs) in later.clip_rates {
+    /// Takes in what another builder gathered, told the same terms, from clips that come after this one's. The other is empty
+    /// then; it keeps the words and slices it knows, unless they are very many, and its room, which serve it for what it is given next.
+    pub fn take_in(&mut self, later: &mut Self) {
+        self.scored.merge(&take(&mut later.scored));
+        self.all.merge(&take(&mut later.all));
+        self.disputed.merge(&take(&mut later.disputed));
+        let sets = self.slices.take_in(&mut later.slices, self.timing.clips(), &mut self.gathered);
+        self.gathered.take_in(&mut later.gathered, &sets);
+        self.speakers.merge(take(&mut later.speakers));
+        for (words, theirs) in take(&mut later.clip_rates) {
             let mine = self.clip_rates.entry(words).or_default();
             *mine = [mine[0] + theirs[0], mine[1] + theirs[1]];
         }
-        self.missing.extend(later.missing);
-        self.missing_repeats += later.missing_repeats;
-        self.unknown.extend(later.unknown);
-        self.clips_in_pieces += later.clips_in_pieces;
-        self.clips_with_errors += later.clips_with_errors;
-        self.timing.merge(later.timing);
-        self.boundaries.merge(&later.boundaries);
-        self.as_written += later.as_written;
-        self.marks.merge(&later.marks);
-        let here = self.compared.vocabulary.take_in(&later.compared.vocabulary);
-        self.mistakes.merge(later.mistakes, &here);
-        self.terms.merge(&later.terms);
-        self.confidence.merge(&later.confidence);
-        self.best_of.merge(&later.best_of);
+        self.missing.append(&mut later.missing);
+        self.missing_repeats += take(&mut later.missing_repeats);
+        self.unknown.append(&mut later.unknown);
+        self.clips_in_pieces += take(&mut later.clips_in_pieces);
+        self.clips_with_errors += take(&mut later.clips_with_errors);
+        self.timing.merge(take(&mut later.timing));
+        self.boundaries.merge(&take(&mut later.boundaries));
+        self.as_written += take(&mut later.as_written);
+        self.marks.merge(&take(&mut later.marks));
+        let (mine, theirs) = (&mut self.compared.vocabulary, &later.compared.vocabulary);
+        let mut here: Vec<Option<u32>> = vec![None; theirs.len()];
+        let number = |there: u32| *here[there as usize].get_or_insert_with(|| mine.number(theirs.word(there)));
+        self.mistakes.take_in(&mut later.mistakes, number);
+        self.terms.take_in(&mut later.terms);
+        self.confidence.merge(&take(&mut later.confidence));
+        self.best_of.merge(&take(&mut later.best_of));
+        if later.compared.vocabulary.len() > MOST_KEPT {
+            later.compared = Comparer::default();
+            later.mistakes = MistakesBuilder::default();
+        }
+        if later.slices.count() > MOST_KEPT {
+            later.slices = later.slices.without_any();
+            later.gathered = Self::new("").gathered;
+        }
     }
 
     pub(super) fn terms_state(&self) -> TermsState {

@@ -6,7 +6,7 @@ use super::{Measured, WordRates, measured};
 use crate::align::EditCounts;
 use crate::measures::{FactsBySet, Gathered};
 use crate::timing::{OffsetSummary, TimingBuilder};
-use crate::{Clip, Table};
+use crate::{Clip, Table, in_parallel};
 
 /// The rates of the clips that share a value.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -60,10 +60,55 @@ struct Sliced {
 
 /// The tallies of every slice.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(from = "Written", into = "Written")]
 pub(super) struct Slices {
-    /// By what is shared, then by its value. There are few of the former.
+    /// Places of the slices by what is shared, then by its value. There are few of the former.
+    by: Vec<(String, Table<String, usize>)>,
+    slices: Vec<Sliced>,
+    crossed: Vec<[String; 2]>,
+    /// What clips were met that share everything with each other, by places in the list.
+    known: Table<Vec<u8>, usize>,
+    alike: Vec<Alike>,
+    key: Vec<u8>,
+}
+
+/// Clips that are in the same slices.
+#[derive(Debug, Clone)]
+struct Alike {
+    /// Their group among those gathered.
+    group: u32,
+    slices: Vec<usize>,
+}
+
+/// Slices in a file.
+#[derive(Clone, Serialize, Deserialize)]
+struct Written {
     by: Vec<(String, Table<String, Sliced>)>,
     crossed: Vec<[String; 2]>,
+}
+
+impl From<Written> for Slices {
+    fn from(Written { by, crossed }: Written) -> Self {
+        let mut slices = Self { crossed, ..Self::default() };
+        for (by, values) in by {
+            let values = values.into_iter().map(|(value, sliced)| {
+                slices.slices.push(sliced);
+                (value, slices.slices.len() - 1)
+            });
+            let values = values.collect();
+            slices.by.push((by, values));
+        }
+        slices
+    }
+}
+
+impl From<Slices> for Written {
+    fn from(Slices { by, slices, crossed, .. }: Slices) -> Self {
+        let of_values = |values: Table<String, usize>| {
+            values.into_iter().map(|(value, place)| (value, slices[place].clone())).collect()
+        };
+        Self { by: by.into_iter().map(|(by, values)| (by, of_values(values))).collect(), crossed }
+    }
 }
 
 impl Slices {
@@ -72,8 +117,8 @@ impl Slices {
         self.crossed.push([one.to_owned(), other.to_owned()]);
     }
 
-    /// Adds a clip whose label has this many words; `timed` is its place among the clips with times. Puts the sets of its slices
-    /// behind those in `sets`, new ones made by `gathered`.
+    /// Adds a clip whose label has this many words; `timed` is its place among the clips with times. Gives the group of clips that it
+    /// is gathered with: all of them are in the same slices.
     pub(super) fn add(
         &mut self,
         clip: &Clip,
@@ -81,31 +126,73 @@ impl Slices {
         counts: [EditCounts; 2],
         timed: Option<u32>,
         gathered: &mut Gathered,
-        sets: &mut Vec<usize>,
-    ) {
+    ) -> u32 {
         let length = length_band(label_words);
-        let Self { by: slices, crossed } = self;
-        let mut add_to = |by: &str, value: &str| {
-            let slice = slice(slices, by, value, gathered);
+        self.key.clear();
+        for text in slice_keys(clip, length).flat_map(|(by, value)| [by, value]) {
+            self.key.extend_from_slice(&text.len().to_le_bytes());
+            self.key.extend_from_slice(text.as_bytes());
+        }
+        let known = self.known.get(&self.key).copied();
+        let place = known.unwrap_or_else(|| {
+            let alike = self.alike(clip, length, gathered);
+            self.known.insert(self.key.clone(), self.alike.len());
+            self.alike.push(alike);
+            self.alike.len() - 1
+        });
+        let Alike { group, slices } = &self.alike[place];
+        for place in slices {
+            let slice = &mut self.slices[*place];
             slice.tally.add(counts[0], counts[1]);
             slice.timed.extend(timed);
-            sets.push(slice.set);
-        };
-        for (by, value) in slice_keys(clip, length) {
-            add_to(by, value);
         }
-        for [one, other] in crossed {
+        *group
+    }
+
+    /// The slices of a clip, and those of all clips, as a group; new ones are made.
+    fn alike(&mut self, clip: &Clip, length: &str, gathered: &mut Gathered) -> Alike {
+        let mut slices: Vec<usize> =
+            slice_keys(clip, length).map(|(by, value)| self.place(by, value, gathered)).collect();
+        for [one, other] in self.crossed.clone() {
             let value = |wanted: &str| slice_keys(clip, length).find(|(by, _)| *by == wanted).map(|(_, value)| value);
-            if let (Some(first), Some(second)) = (value(one), value(other)) {
-                add_to(&format!("{one}*{other}"), &format!("{first}*{second}"));
+            if let (Some(first), Some(second)) = (value(&one), value(&other)) {
+                slices.push(self.place(&format!("{one}*{other}"), &format!("{first}*{second}"), gathered));
             }
         }
+        let sets: Vec<usize> = [0].into_iter().chain(slices.iter().map(|place| self.slices[*place].set)).collect();
+        Alike { group: gathered.group(&sets), slices }
+    }
+
+    /// Where a slice is; a new one is made.
+    fn place(&mut self, by: &str, value: &str, gathered: &mut Gathered) -> usize {
+        let at = self.by.iter().position(|(known, _)| known == by).unwrap_or_else(|| {
+            self.by.push((by.to_owned(), Table::default()));
+            self.by.len() - 1
+        });
+        let values = &mut self.by[at].1;
+        if let Some(place) = values.get(value) {
+            return *place;
+        }
+        values.insert(value.to_owned(), self.slices.len());
+        self.slices.push(Sliced { set: gathered.add_set(), ..Sliced::default() });
+        self.slices.len() - 1
+    }
+
+    /// None yet, by the same.
+    pub(super) fn without_any(&self) -> Self {
+        Self { crossed: self.crossed.clone(), ..Self::default() }
+    }
+
+    /// Slices there are, and different groups of clips.
+    pub(super) fn count(&self) -> usize {
+        self.slices.len() + self.alike.len()
     }
 
     /// Whether every place in it is one of these many sets and clips with times.
     pub(super) fn is_sound(&self, sets: usize, timed: u32) -> bool {
-        let slices = || self.by.iter().flat_map(|(_, values)| values.values());
-        slices().all(|slice| (1..sets).contains(&slice.set) && slice.timed.iter().all(|place| *place < timed))
+        let is_sound =
+            |slice: &Sliced| (1..sets).contains(&slice.set) && slice.timed.iter().all(|place| *place < timed);
+        self.slices.iter().all(is_sound)
     }
 
     /// Whether others are crossed alike.
@@ -113,14 +200,16 @@ impl Slices {
         self.crossed == other.crossed
     }
 
-    /// Adds slices of later clips, before which this many had times. Gives what each of their sets is here, behind the first.
-    pub(super) fn merge(&mut self, later: &Self, timed_before: u32, gathered: &mut Gathered) -> Vec<usize> {
-        let mut here = vec![0];
+    /// Takes in slices of later clips, before which this many had times, and leaves them empty. Gives what each of their sets is here,
+    /// behind the first.
+    pub(super) fn take_in(&mut self, later: &mut Self, timed_before: u32, gathered: &mut Gathered) -> Vec<usize> {
+        let mut here = vec![0; later.slices.len() + 1];
         for (by, values) in &later.by {
-            for (value, added) in values {
-                let slice = slice(&mut self.by, by, value, gathered);
-                slice.tally.merge(&added.tally);
-                slice.timed.extend(added.timed.iter().map(|place| place + timed_before));
+            for (value, there) in values {
+                let place = self.place(by, value, gathered);
+                let (slice, added) = (&mut self.slices[place], &mut later.slices[*there]);
+                slice.tally.merge(&std::mem::take(&mut added.tally));
+                slice.timed.extend(added.timed.drain(..).map(|place| place + timed_before));
                 here.resize(here.len().max(added.set + 1), 0);
                 here[added.set] = slice.set;
             }
@@ -131,42 +220,25 @@ impl Slices {
     /// The figures of all slices, by name and value, lengths in their order.
     pub(super) fn finish(mut self, timing: &TimingBuilder, facts: &FactsBySet) -> Vec<Slice> {
         self.by.sort_by(|(a, _), (b, _)| a.cmp(b));
-        let mut slices = Vec::new();
-        for (by, values) in self.by {
+        let mut found: Vec<(&str, String, &Sliced)> = Vec::new();
+        for (by, values) in &mut self.by {
             // One band of lengths says nothing that the whole does not.
             if by == LENGTH && values.len() == 1 {
                 continue;
             }
-            let mut values: Vec<(String, Sliced)> = values.into_iter().collect();
+            let mut values: Vec<(String, usize)> = values.drain().collect();
             let band = |value: &str| LENGTH_BANDS.iter().position(|(_, band)| by == LENGTH && *band == value);
             values.sort_by(|(a, _), (b, _)| band(a).cmp(&band(b)).then_with(|| a.cmp(b)));
-            for (value, Sliced { tally, timed, set }) in values {
-                let measures = measured(facts, set);
-                let words = WordRates::new(tally.words, measures.get("wer"));
-                let start = OffsetSummary::of(&timing.starts_ms(&timed));
-                slices.push(Slice { by: by.clone(), value, clips: tally.clips, words, start, measures });
-            }
+            found.extend(values.into_iter().map(|(value, place)| (&**by, value, &self.slices[place])));
         }
-        slices
+        found.retain(|(.., slice)| slice.tally.clips > 0);
+        in_parallel(&found, |(by, value, Sliced { tally, timed, set })| {
+            let measures = measured(facts, *set);
+            let words = WordRates::new(tally.words, measures.get("wer"));
+            let start = OffsetSummary::of(&timing.starts_ms(timed));
+            Slice { by: (*by).to_owned(), value: value.clone(), clips: tally.clips, words, start, measures }
+        })
     }
-}
-
-/// Looked up before it is made: a key is allocated once and not for every clip.
-fn slice<'s>(
-    slices: &'s mut Vec<(String, Table<String, Sliced>)>,
-    by: &str,
-    value: &str,
-    gathered: &mut Gathered,
-) -> &'s mut Sliced {
-    let place = slices.iter().position(|(known, _)| known == by).unwrap_or_else(|| {
-        slices.push((by.to_owned(), Table::default()));
-        slices.len() - 1
-    });
-    let values = &mut slices[place].1;
-    if !values.contains_key(value) {
-        values.insert(value.to_owned(), Sliced { set: gathered.add_set(), ..Sliced::default() });
-    }
-    values.get_mut(value).expect("it is there or was made")
 }
 
 /// What decides which clips share a band of lengths.
@@ -209,14 +281,14 @@ mod tests {
             [("anna", "light", Some(late(10.0))), ("anna", "strong", Some(late(50.0))), ("bo", "light", None)]
         {
             let timed = offsets.map(|offsets| timing.add("a", &offsets));
-            slices.add(&clip(speaker, wind), 1, [counts; 2], timed, &mut gathered, &mut Vec::new());
+            slices.add(&clip(speaker, wind), 1, [counts; 2], timed, &mut gathered);
         }
         // The same clips as a second part, behind another clip with times.
         let (mut all_slices, mut all_timing) = (Slices::default(), TimingBuilder::default());
         all_timing.add("before", &late(900.0));
         let mut all_gathered = Gathered::default();
         all_gathered.add_set();
-        all_slices.merge(&slices, all_timing.clips(), &mut all_gathered);
+        all_slices.take_in(&mut slices, all_timing.clips(), &mut all_gathered);
         all_timing.merge(timing);
         let facts = all_gathered.by_set();
         let found = |by: &str, value: &str| {

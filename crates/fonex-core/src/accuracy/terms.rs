@@ -198,13 +198,15 @@ impl TermsBuilder {
         Some((counts, all))
     }
 
-    /// Adds what another builder counted that was told the same terms.
-    pub fn merge(&mut self, other: &Self) {
-        for (mine, theirs) in self.counted.iter_mut().zip(&other.counted) {
+    /// Takes in what another builder counted that was told the same terms, and leaves it empty.
+    pub fn take_in(&mut self, other: &mut Self) {
+        for (mine, theirs) in self.counted.iter_mut().zip(&mut other.counted) {
+            let theirs = std::mem::take(theirs);
             mine.plus(theirs.found, theirs.missed, theirs.invented);
         }
-        self.facts.clips += other.facts.clips;
-        self.facts.with_all += other.facts.with_all;
+        let facts = std::mem::take(&mut other.facts);
+        self.facts.clips += facts.clips;
+        self.facts.with_all += facts.with_all;
     }
 
     /// The report; none where no clip lists a term.

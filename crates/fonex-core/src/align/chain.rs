@@ -127,8 +127,12 @@ impl Chains {
     /// Counts the edits without keeping the path.
     pub(super) fn count<T: Eq + Hash>(&mut self, said: &[T], heard: &[T]) -> EditCounts {
         let Self { columns, counting, .. } = self;
-        let counts = count_middle(counting, said, heard, |counting, said, heard| {
-            sweep(columns, counting, said, heard, false, &|_, _| 0)
+        let counts = count_middle(said, heard, |said, heard| {
+            if said.len() <= SHORT {
+                return Some(count_short(columns, said, heard, |token| rows_like(said, token)));
+            }
+            let edits = sweep(columns, counting, said, heard, false, &|_, _| 0)?;
+            Some((edits, counting.substitutions()))
         });
         counts.unwrap_or_else(|| {
             self.in_pieces = true;
@@ -143,16 +147,16 @@ impl Chains {
     pub(super) fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
         if said.is_ascii() && heard.is_ascii() {
             let Self { columns, counting, .. } = self;
-            let counts = count_middle(counting, said.as_bytes(), heard.as_bytes(), |counting, said, heard| {
+            let counts = count_middle(said.as_bytes(), heard.as_bytes(), |said, heard| {
                 if said.len() > SHORT {
                     let [said, heard]: [Vec<u32>; 2] =
                         [said, heard].map(|text| text.iter().map(|byte| u32::from(*byte)).collect());
-                    return Long::new(&said, &heard, 128).sweep(counting, false, &|_, _| 0);
+                    let edits = Long::new(&said, &heard, 128).sweep(counting, false, &|_, _| 0)?;
+                    return Some((edits, counting.substitutions()));
                 }
                 let mut places = [0u64; 128];
                 said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
-                let rows_like = |byte: &u8| places[usize::from(*byte)];
-                Some(sweep_short(columns, counting, said, heard, false, rows_like, &|_, _| 0))
+                Some(count_short(columns, said, heard, |byte| places[usize::from(*byte)]))
             });
             return counts.unwrap_or_else(|| self.count(said.as_bytes(), heard.as_bytes()));
         }
@@ -162,12 +166,11 @@ impl Chains {
     }
 }
 
-/// Counts what is alike at both ends, and the middle by its edits and the sweep over it.
+/// Counts what is alike at both ends, and the middle by its edits and the substitutions among them.
 fn count_middle<'t, T: Eq>(
-    counting: &mut Sweep<Counting>,
     said: &'t [T],
     heard: &'t [T],
-    middle: impl FnOnce(&mut Sweep<Counting>, &'t [T], &'t [T]) -> Option<u64>,
+    middle: impl FnOnce(&'t [T], &'t [T]) -> Option<(u64, u64)>,
 ) -> Option<EditCounts> {
     let Ends { head, tail, said, heard } = Ends::of(said, heard, |_, _| true);
     let alike = (head + tail) as u64;
@@ -179,9 +182,8 @@ fn count_middle<'t, T: Eq>(
         (1, 1) => return Some(EditCounts { correct: alike, substituted: 1, deleted: 0, inserted: 0 }),
         _ => {}
     }
-    let edits = middle(counting, said, heard)?;
+    let (edits, substituted) = middle(said, heard)?;
     // With edits e = s + d + i and lengths n = c + s + d, m = c + s + i, two of the counts give all.
-    let substituted = counting.substitutions();
     let surplus = rows as i64 - columns as i64;
     let deleted = ((edits - substituted) as i64 + surplus) as u64 / 2;
     let inserted = edits - substituted - deleted;
@@ -198,8 +200,13 @@ fn sweep<T: Eq + Hash, C: Cost>(
     tie: &impl Fn(usize, usize) -> C,
 ) -> Option<u64> {
     if said.len() <= SHORT {
-        let rows_like = |token: &T| said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token));
-        return Some(sweep_short(columns, sweep, said, heard, keep_path, rows_like, tie));
+        let edits = short_columns(columns, said.len(), heard, |token| rows_like(said, token));
+        sweep.start(said.len(), heard.len(), keep_path);
+        let same = |row: usize, column: usize| said[row] == heard[column];
+        for column in (1..=heard.len()).rev() {
+            sweep.column(column, 0, &columns[column - 1..column], &same, tie);
+        }
+        return Some(edits);
     }
     let mut numbers: HashMap<&T, u32, foldhash::fast::FixedState> = HashMap::default();
     let mut number = |token| {
@@ -214,34 +221,78 @@ fn sweep<T: Eq + Hash, C: Cost>(
 
 /// The fewest edits between sequences of which the first fits one machine word.
 pub(super) fn short_distance<T: Eq>(said: &[T], heard: &[T]) -> Option<u64> {
-    let rows_like = |token: &T| said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token));
     (said.len() <= SHORT).then(|| {
         let mut vertical = Vertical::DELETIONS;
         for token in heard {
-            next_column(&mut vertical, rows_like(token), &mut 1);
+            next_column(&mut vertical, rows_like(said, token), &mut 1);
         }
         (heard.len() as i64 + vertical.over(said.len())) as u64
     })
 }
 
-/// `rows_like` gives the rows whose token is the one asked for, as bits.
-fn sweep_short<T: Eq, C: Cost>(
-    columns: &mut Vec<Bits>,
-    sweep: &mut Sweep<C>,
-    said: &[T],
-    heard: &[T],
-    keep_path: bool,
-    rows_like: impl Fn(&T) -> u64,
-    tie: &impl Fn(usize, usize) -> C,
-) -> u64 {
+/// The rows whose token is this one, as bits.
+fn rows_like<T: Eq>(said: &[T], token: &T) -> u64 {
+    said.iter().rev().fold(0, |bits, word| bits << 1 | u64::from(word == token))
+}
+
+/// The steps into each column of a matrix of at most 64 rows, and the fewest edits; `rows_like` gives the rows of a token.
+fn short_columns<T>(columns: &mut Vec<Bits>, rows: usize, heard: &[T], rows_like: impl Fn(&T) -> u64) -> u64 {
     let mut vertical = Vertical::DELETIONS;
     columns.clear();
     columns.extend(heard.iter().map(|token| next_column(&mut vertical, rows_like(token), &mut 1)));
-    let edits = heard.len() as i64 + vertical.over(said.len());
-    sweep.start(said.len(), heard.len(), keep_path);
-    let same = |row: usize, column: usize| said[row] == heard[column];
-    for column in (1..=heard.len()).rev() {
-        sweep.column(column, 0, &columns[column - 1..column], &same, tie);
+    (heard.len() as i64 + vertical.over(rows)) as u64
+}
+
+/// The fewest edits, and the fewest substitutions among them, of sequences of which the first fits one machine word.
+fn count_short<T: Eq>(columns: &mut Vec<Bits>, said: &[T], heard: &[T], rows_like: impl Fn(&T) -> u64) -> (u64, u64) {
+    let edits = short_columns(columns, said.len(), heard, rows_like);
+    (edits, u64::from(fewest_substitutions(columns, said, heard)))
+}
+
+/// The fewest substitutions of a cheapest path: what [`Sweep`] finds, where nothing else is asked and a column is short.
+fn fewest_substitutions<T: Eq>(columns: &[Bits], said: &[T], heard: &[T]) -> u8 {
+    const UNREACHED: u8 = u8::MAX;
+    let mut cells = [[UNREACHED; SHORT + 1]; 2];
+    let [mut here, mut left] = cells.each_mut();
+    here[said.len()] = 0;
+    // The first and last row that paths touch.
+    let (mut low, mut high) = (said.len(), said.len());
+    for (bits, token) in columns.iter().zip(heard).rev() {
+        let (mut next_low, mut next_high) = (usize::MAX, 0);
+        let mut reach = |row: usize, cost: u8| {
+            left[row] = left[row].min(cost);
+            (next_low, next_high) = (next_low.min(row), next_high.max(row));
+        };
+        let mut row = high;
+        loop {
+            let cost = std::mem::replace(&mut here[row], UNREACHED);
+            if cost != UNREACHED {
+                match row.checked_sub(1) {
+                    None => reach(0, cost),
+                    Some(above) => {
+                        let is_set = |bits: u64| bits >> above & 1 == 1;
+                        if is_set(bits.down) {
+                            here[above] = here[above].min(cost);
+                            low = low.min(above);
+                        }
+                        if is_set(bits.right) {
+                            reach(row, cost);
+                        }
+                        let free = is_set(bits.free);
+                        if !free || said[above] == *token {
+                            reach(above, cost + u8::from(!free));
+                        }
+                    }
+                }
+            }
+            if row == low {
+                break;
+            }
+            row -= 1;
+        }
+        (low, high) = (next_low, next_high);
+        std::mem::swap(&mut here, &mut left);
     }
-    edits as u64
+    // In front of the first heard token only deletions are left.
+    here[..=high].iter().copied().min().unwrap_or(0)
 }

@@ -1,8 +1,10 @@
 //! The facts of many clips as they stream by: sums are tallied by how many clips have the same, lists are kept once.
 
+use std::hash::{Hash, Hasher};
+
 use serde::{Deserialize, Serialize};
 
-use super::{Estimate, Estimator, Fact, Measure, Sample, Trial, Trials, estimate};
+use super::{Estimate, Estimator, Fact, Measure, Sample, Trial, estimate};
 use crate::Table;
 use crate::stats::UnitKind;
 
@@ -82,6 +84,21 @@ impl Column {
         }
     }
 
+    /// Notes the rows of a clip's repeats, where there are any.
+    fn list(&mut self, repeats: &[&[f64]], group: u32) {
+        if repeats.iter().any(|rows| !rows.is_empty()) {
+            self.list.add(self.list.ends.len() as u32, repeats.iter().copied());
+            self.groups.push(group);
+        }
+    }
+
+    fn clear(&mut self) {
+        self.first = None;
+        self.kinds.clear();
+        self.list = Sample::new(self.fact.width, UnitKind::Clip);
+        self.groups.clear();
+    }
+
     fn each_kind(&self, mut with: impl FnMut(Kind, f64)) {
         if let Some((row, by_group)) = &self.first {
             let groups = (0..).zip(by_group).filter(|(_, times)| **times > 0.0);
@@ -92,11 +109,20 @@ impl Column {
 }
 
 /// A row of a group, as the bits of its numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 struct Kind {
     #[serde(with = "super::written::row_bits")]
     row: [u64; WIDEST],
     group: u32,
+}
+
+impl Hash for Kind {
+    /// Small whole numbers differ in their upper bits alone.
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        let [a, b, c, d] = self.row;
+        let row = a ^ b.rotate_left(16) ^ c.rotate_left(32) ^ d.rotate_left(48);
+        state.write_u64(row.wrapping_add(u64::from(self.group)));
+    }
 }
 
 /// Numbers of the widest row that is tallied.
@@ -131,42 +157,43 @@ impl Gathered {
         self.sets - 1
     }
 
-    /// Adds a clip to some sets by its trials: one, or several repeats, which count as one clip together.
-    pub fn add(&mut self, trials: &[Trial<'_>], sets: &[usize]) {
-        let Self { columns, groups, row, .. } = self;
-        let group = groups.number(sets);
-        for column in columns {
-            let of = |trial: &&Trial<'_>| column.fact.of == Trials::All || trial.outcome.is_answer();
-            row.clear();
-            if let [trial] = trials {
-                if of(&trial) {
-                    (column.fact.observe)(trial, row);
-                }
-                if row.is_empty() {
-                    continue;
-                }
-                if column.tallied && row.len() == column.fact.width {
-                    let mut bits = [0; WIDEST];
-                    bits.iter_mut().zip(&*row).for_each(|(bits, number)| *bits = number.to_bits());
-                    column.count(Kind { row: bits, group }, 1.0);
-                    continue;
-                }
-            }
+    /// The group of the clips that belong to these sets.
+    pub fn group(&mut self, sets: &[usize]) -> u32 {
+        self.groups.number(sets)
+    }
+
+    /// Adds a clip to a group by its trials: one, or several repeats, which count as one clip together.
+    pub fn add(&mut self, trials: &[Trial<'_>], group: u32) {
+        if let [trial] = trials {
+            return self.add_single(trial, group);
+        }
+        for column in &mut self.columns {
             let mut repeats: Vec<Vec<f64>> = Vec::new();
-            if trials.len() == 1 {
-                repeats.push(std::mem::take(row));
-            } else {
-                for trial in trials.iter().filter(of) {
-                    let mut rows = Vec::new();
-                    (column.fact.observe)(trial, &mut rows);
-                    repeats.push(rows);
-                }
+            for trial in trials.iter().filter(|trial| column.fact.is_of(trial.outcome.is_answer())) {
+                let mut rows = Vec::new();
+                (column.fact.observe)(trial, &mut rows);
+                repeats.push(rows);
             }
-            if repeats.iter().all(Vec::is_empty) {
+            column.list(&repeats.iter().map(Vec::as_slice).collect::<Vec<_>>(), group);
+        }
+    }
+
+    fn add_single(&mut self, trial: &Trial<'_>, group: u32) {
+        let Self { columns, row, .. } = self;
+        let is_answer = trial.outcome.is_answer();
+        for column in columns.iter_mut().filter(|column| column.fact.is_of(is_answer)) {
+            (column.fact.observe)(trial, row);
+            if row.is_empty() {
                 continue;
             }
-            column.list.add(column.list.ends.len() as u32, repeats.iter().map(Vec::as_slice));
-            column.groups.push(group);
+            if column.tallied && row.len() == column.fact.width {
+                let mut bits = [0; WIDEST];
+                bits.iter_mut().zip(&*row).for_each(|(bits, number)| *bits = number.to_bits());
+                column.count(Kind { row: bits, group }, 1.0);
+            } else {
+                column.list(&[row.as_slice()], group);
+            }
+            row.clear();
         }
     }
 
@@ -194,8 +221,8 @@ impl Gathered {
             })
     }
 
-    /// Adds what was gathered of later clips; `here` gives what each of its sets is here.
-    pub fn merge(&mut self, later: &Self, here: &[usize]) {
+    /// Takes in what was gathered of later clips, and leaves it empty; `here` gives what each of its sets is here.
+    pub fn take_in(&mut self, later: &mut Self, here: &[usize]) {
         let mut sets = Vec::new();
         let groups = later.groups.sets.iter().map(|theirs| {
             sets.clear();
@@ -203,12 +230,13 @@ impl Gathered {
             self.groups.number(&sets)
         });
         let groups: Vec<u32> = groups.collect();
-        for (mine, theirs) in self.columns.iter_mut().zip(&later.columns) {
+        for (mine, theirs) in self.columns.iter_mut().zip(&mut later.columns) {
             theirs.each_kind(|Kind { row, group }, times| {
                 mine.count(Kind { row, group: groups[group as usize] }, times);
             });
             mine.list.extend(&theirs.list);
             mine.groups.extend(theirs.groups.iter().map(|group| groups[*group as usize]));
+            theirs.clear();
         }
     }
 
@@ -327,7 +355,8 @@ mod tests {
                 for (correct, substituted, took, of) in clips {
                     let counts = hearing(*correct, *substituted);
                     let trial = Trial::heard(&clip, Outcome::Done, &counts, took.map(f64::from));
-                    gathered.add(&[trial], &sets(*of));
+                    let group = gathered.group(&sets(*of));
+                    gathered.add(&[trial], group);
                 }
                 gathered
             };
@@ -336,7 +365,10 @@ mod tests {
             let mut together = gather(head, &all_sets, 4);
             // The later part knows its sets by other numbers.
             let turned = |of: u8| all_sets(of).into_iter().map(|set| 3 - set).collect::<Vec<usize>>();
-            together.merge(&gather(tail, &turned, 4), &[3, 2, 1, 0]);
+            let mut later = gather(tail, &turned, 4);
+            together.take_in(&mut later, &[3, 2, 1, 0]);
+            // What is left of it is as good as new.
+            together.take_in(&mut later, &[0, 1, 2, 3]);
             let together = together.by_set();
             for set in 0..4 {
                 let own: Vec<_> = clips.iter().filter(|(.., of)| of >> set & 1 == 1).copied().collect();

@@ -78,6 +78,14 @@ pub struct Fact {
     pub observe: fn(&Trial<'_>, &mut Vec<f64>),
 }
 
+impl Fact {
+    /// Whether a trial has it, told whether it has an answer.
+    #[must_use]
+    pub fn is_of(&self, is_answer: bool) -> bool {
+        is_answer || self.of == Trials::All
+    }
+}
+
 /// Which trials a fact is taken from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Trials {

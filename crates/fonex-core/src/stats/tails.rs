@@ -1,5 +1,7 @@
 //! Tail probabilities that stay exact where resampling has nothing left to count.
 
+use std::cell::Cell;
+
 /// The two-sided tail of Student's distribution: the probability of at least `t` in absolute value at `df` degrees of
 /// freedom, by the continued fraction of the incomplete beta function (Abramowitz and Stegun, "Handbook of Mathematical
 /// Functions", 1964, 26.5.8 and 26.7.1; evaluated by Lentz's method). Relative accuracy about 1e-10.
@@ -14,6 +16,20 @@ pub fn student_tail(t: f64, df: f64) -> f64 {
 /// The value that Student's distribution exceeds in absolute value with probability `alpha`, by bisection.
 #[must_use]
 pub fn student_quantile(alpha: f64, df: f64) -> f64 {
+    thread_local! {
+        /// What was asked last, and the answer: the measures of a set ask the same, one after the other.
+        static LAST: Cell<[f64; 3]> = const { Cell::new([f64::NAN; 3]) };
+    }
+    let last = LAST.get();
+    if last[..2] == [alpha, df] {
+        return last[2];
+    }
+    let found = bisect_student(alpha, df);
+    LAST.set([alpha, df, found]);
+    found
+}
+
+fn bisect_student(alpha: f64, df: f64) -> f64 {
     if alpha >= 1.0 {
         return 0.0;
     }

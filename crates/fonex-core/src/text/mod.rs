@@ -2,8 +2,10 @@
 //!
 //! A [`TextProfile`] is an ordered list of [`TextStep`]s; a [`Label`] is a reference text with its alternatives.
 
+mod bytes;
 mod forms;
 mod join;
+mod joined;
 mod label;
 mod markup;
 mod numbers;
@@ -16,9 +18,9 @@ mod steps;
 mod vocabulary;
 
 pub use join::{HeardPiece, join_pieces};
+pub(crate) use joined::{Joined, JoinedToken};
 pub use label::{Label, LabelError, LabelPart, plain_label};
 pub use numbers::NumberLanguage;
-pub(crate) use plain::Joined;
 pub use profile::{TextProfile, Token, UnknownProfile, each_word};
 pub use replace::{Pattern, WordMap};
 pub use segments::graphemes;

@@ -83,6 +83,10 @@ impl Signs {
         of
     };
 
+    pub(super) const fn of_byte(byte: u8) -> Self {
+        Self(Self::OF[byte as usize])
+    }
+
     pub(super) fn in_text(text: &str) -> Self {
         Self(text.bytes().fold(0, |signs, byte| signs | Self::OF[usize::from(byte)]))
     }

@@ -10,7 +10,7 @@ use crate::Table;
 #[derive(Debug, Clone, Default)]
 pub struct Vocabulary {
     /// Numbers of short words, by the words themselves.
-    short: Table<u128, u32>,
+    short: Table<WordKey, u32>,
     /// Numbers of longer words by their hashes. Where two words share one, the later has the next free hash.
     numbers: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
     words: Vec<(Token, u64)>,
@@ -34,8 +34,29 @@ impl Hasher for AsItIs {
     }
 }
 
-/// A word of up to 15 bytes and its length as one number: no two words have the same.
-fn packed(word: &[u8]) -> Option<u128> {
+/// A word of up to 15 bytes and its length as one number: no two words have the same. Longer ones share one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) struct WordKey(u128);
+
+impl WordKey {
+    const LONG: Self = Self(u128::MAX);
+
+    /// Of a word whose bytes are the lowest of a number, the first one lowest, with nothing above them.
+    pub(super) const fn packed(bytes: u128, length: usize) -> Self {
+        Self(bytes | (length as u128) << 120)
+    }
+
+    pub(crate) fn of(word: &str) -> Self {
+        packed(word.as_bytes()).unwrap_or(Self::LONG)
+    }
+
+    /// Whether it stands for the whole word.
+    pub(crate) fn is_whole(self) -> bool {
+        self != Self::LONG
+    }
+}
+
+fn packed(word: &[u8]) -> Option<WordKey> {
     let length = word.len();
     let (low, high) = match length {
         0..=3 => (word.iter().rev().fold(0, |low, byte| low << 8 | u64::from(*byte)), 0),
@@ -50,7 +71,7 @@ fn packed(word: &[u8]) -> Option<u128> {
         }
         _ => return None,
     };
-    Some(u128::from(low) | u128::from(high) << 64 | (length as u128) << 120)
+    Some(WordKey::packed(u128::from(low) | u128::from(high) << 64, length))
 }
 
 impl Vocabulary {
@@ -66,13 +87,18 @@ impl Vocabulary {
     /// # Panics
     /// With more than 2^32 different words.
     pub fn number(&mut self, word: &str) -> u32 {
-        if let Some(packed) = packed(word.as_bytes()) {
-            if let Some(number) = self.short.get(&packed) {
+        self.number_of(WordKey::of(word), word)
+    }
+
+    /// [`Self::number`] of a word whose key is known.
+    pub(crate) fn number_of(&mut self, key: WordKey, word: &str) -> u32 {
+        if key.is_whole() {
+            if let Some(number) = self.short.get(&key) {
                 return *number;
             }
             let number = self.next();
             self.words.push((Token::from(word), Self::hash(word)));
-            self.short.insert(packed, number);
+            self.short.insert(key, number);
             return number;
         }
         let hash = Self::hash(word);
@@ -122,11 +148,6 @@ impl Vocabulary {
     pub fn is_empty(&self) -> bool {
         self.words.is_empty()
     }
-
-    /// Takes in the words of another; gives what each of its numbers is here.
-    pub fn take_in(&mut self, other: &Self) -> Vec<u32> {
-        other.words.iter().map(|(word, _)| self.number(word)).collect()
-    }
 }
 
 #[cfg(test)]
@@ -155,7 +176,7 @@ mod tests {
                 let bytes = word.iter().rev().fold(0, |all, byte| all << 8 | u128::from(*byte));
                 bytes | (word.len() as u128) << 120
             };
-            prop_assert_eq!(packed(&word), (word.len() < 16).then(slow));
+            prop_assert_eq!(packed(&word).map(|key| key.0), (word.len() < 16).then(slow));
         }
     }
 }

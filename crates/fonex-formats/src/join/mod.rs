@@ -2,20 +2,23 @@
 //!
 //! Both files are read once, in rounds of equally many lines, a round in parts, each of which one core parses and works
 //! on while its records are at hand. What has no partner yet is remembered by its place in the file and read again when
-//! its partner comes, so any order works, and the common one costs nothing.
+//! its partner comes, so any order works, and the common one costs nothing. Rounds follow each other without a pause.
 
+mod crew;
+mod plain;
 mod refill;
 mod side;
 mod terms;
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use fonex_core::{Clip, Heard};
+use fonex_core::{Clip, Heard, in_parallel};
 
 use crate::lines::{Block, LineAt, Lines};
 use crate::pieces::{Pieces, is_lines};
-use crate::{Place, Problem, Problems, Share, corpus, heard, in_parallel};
+use crate::{Place, Problem, Problems, Share, corpus, heard};
 
 use refill::{Answer, refill};
 use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, parse_lines};
@@ -55,11 +58,12 @@ pub struct Joined {
     corpus: PathBuf,
     clips: Side<Clip>,
     results: Side<Answer>,
+    /// The lines of both, until they are worked through.
+    lines: Option<[Lines; 2]>,
     problems: Vec<Problem>,
-    /// The next lines of both files, read while the ones before were worked on.
-    ahead: Option<Result<[Block; 2], Problem>>,
-    ended: bool,
     share: Option<Share>,
+    /// Whether each clip had its result in the same place so far.
+    side_by_side: bool,
 }
 
 /// A part of a round.
@@ -76,78 +80,38 @@ impl Joined {
     /// # Errors
     /// When a file cannot be read.
     pub fn open(corpus: &Path, heard: &Path, share: Option<Share>) -> Result<Self, Problem> {
-        Ok(Self {
-            corpus: corpus.to_owned(),
-            clips: Side::open(corpus, share)?,
-            results: Side::open(heard, share)?,
-            problems: Vec::new(),
-            ahead: None,
-            ended: false,
-            share,
-        })
+        let (clips, clip_lines) = Side::open(corpus, share)?;
+        let (results, result_lines) = Side::open(heard, share)?;
+        let lines = Some([clip_lines, result_lines]);
+        Ok(Self { corpus: corpus.to_owned(), clips, results, lines, problems: Vec::new(), share, side_by_side: true })
     }
 
-    /// Works on the next pairs, part by part on all cores; none at the end, when the clips without a result have been
-    /// given as well. `meanwhile` is called once, beside the work where there is any.
+    /// Works on all pairs, part by part on all cores, and on the clips without a result behind them. What becomes of each part is
+    /// given to `take_in`, in an order that the files alone decide, while others are being worked on.
     ///
     /// # Errors
-    /// Every [`Problem`] of both files, up to a hundred, once they have been read.
-    pub fn next_round<W: PartWork>(
+    /// Every [`Problem`] of both files, up to a hundred, once they have been read; what `take_in` could not do.
+    pub fn work_through<W: PartWork>(
         &mut self,
         work: &W,
-        meanwhile: impl FnOnce() + Send,
-    ) -> Result<Option<Vec<W::Done>>, Problems> {
-        let mut meanwhile = Some(meanwhile);
-        let result = self.next_round_beside(work, &mut meanwhile);
-        if let Some(meanwhile) = meanwhile {
-            meanwhile();
-        }
-        result
-    }
-
-    fn next_round_beside<W: PartWork>(
-        &mut self,
-        work: &W,
-        meanwhile: &mut Option<impl FnOnce() + Send>,
-    ) -> Result<Option<Vec<W::Done>>, Problems> {
-        while !self.ended {
-            let [block, answers] = match self.ahead.take() {
-                Some(read) => read?,
-                None => next_blocks(&mut self.clips.lines, &mut self.results.lines)?,
-            };
-            if block.lines.is_empty() && answers.lines.is_empty() {
-                self.ended = true;
-                self.complain_of_repeated()?;
-                // A small corpus may have a share without a clip.
-                if self.clips.ids.is_empty() && self.problems.is_empty() && self.share.is_none() {
-                    self.problems.push(corpus::no_clip(&self.corpus));
-                }
-                if !self.problems.is_empty() {
-                    break;
-                }
-                let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
-                return Ok(Some(in_parts(&left, work)));
-            }
-            let Self { clips, results, .. } = self;
-            let (pieces, lines) = ([&*clips.pieces, &*results.pieces], (&mut clips.lines, &mut results.lines));
-            let (parts, ahead) = std::thread::scope(|scope| {
-                let ahead = scope.spawn(|| next_blocks(lines.0, lines.1));
-                if let Some(meanwhile) = meanwhile.take() {
-                    scope.spawn(meanwhile);
-                }
-                let parts = read_parts(pieces, &block, &answers, work);
-                (parts, ahead.join().expect("reading does not panic"))
-            });
-            self.ahead = Some(ahead);
-            let (mut worked, mut clips, mut results) = (Vec::with_capacity(parts.len()), Vec::new(), Vec::new());
-            for part in parts {
+        mut take_in: impl FnMut(W::Done) -> Result<(), Problem>,
+    ) -> Result<(), Problems> {
+        let Some(lines) = self.lines.take() else { return Ok(()) };
+        let pieces = [Arc::clone(&self.clips.pieces), Arc::clone(&self.results.pieces)];
+        let part_of = |blocks: &[Block; 2], part| read_part([&pieces[0], &pieces[1]], blocks, part, work);
+        crew::in_rounds(lines, part_of, |round| {
+            let (mut clips, mut results) = (Vec::new(), Vec::new());
+            for part in round {
                 match part {
-                    Part::Worked(result, [clip_ids, result_ids]) => {
-                        worked.push(result);
+                    Part::Worked(done, [clip_ids, result_ids]) => {
+                        if self.problems.is_empty() {
+                            take_in(done)?;
+                        }
                         self.clips.ids.extend(clip_ids);
                         self.results.ids.extend(result_ids);
                     }
                     Part::Read(more_clips, more_results, problems) => {
+                        self.side_by_side = false;
                         self.clips.ids.extend(ids(&more_clips));
                         self.results.ids.extend(ids(&more_results));
                         self.problems.extend(problems);
@@ -159,13 +123,22 @@ impl Joined {
             if self.problems.len() >= MOST_PROBLEMS {
                 return Err(Problems(std::mem::take(&mut self.problems)));
             }
-            if self.problems.is_empty() {
+            if self.problems.is_empty() && !(clips.is_empty() && results.is_empty()) {
                 let joined = self.join(clips, results)?;
-                worked.extend(in_parts(&joined, work));
-                return Ok(Some(worked));
+                in_parts(&joined, work).into_iter().try_for_each(&mut take_in)?;
             }
+            Ok(())
+        })?;
+        self.complain_of_repeated()?;
+        // A small corpus may have a share without a clip.
+        if self.clips.ids.is_empty() && self.problems.is_empty() && self.share.is_none() {
+            self.problems.push(corpus::no_clip(&self.corpus));
         }
-        if self.problems.is_empty() { Ok(None) } else { Err(Problems(std::mem::take(&mut self.problems))) }
+        if !self.problems.is_empty() {
+            return Err(Problems(std::mem::take(&mut self.problems)));
+        }
+        let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
+        Ok(in_parts(&left, work).into_iter().try_for_each(take_in)?)
     }
 
     /// The ids of results that belong to no clip, in file order; known at the end.
@@ -205,12 +178,9 @@ impl Joined {
 
     /// One result and one clip an id: which is known only when every id has been seen.
     fn complain_of_repeated(&mut self) -> Result<(), Problem> {
-        let Self { clips, results, .. } = self;
-        let (of_clips, of_results) = std::thread::scope(|scope| {
-            let of_clips = scope.spawn(|| clips.repeated());
-            let of_results = results.repeated();
-            (of_clips.join().expect("sorting does not panic"), of_results)
-        });
+        let of_clips = self.clips.repeated();
+        // Where both files name the same ids in the same order, neither repeats one that the other does not.
+        let of_results = if self.side_by_side && of_clips.is_empty() { Vec::new() } else { self.results.repeated() };
         for [number, first] in of_clips {
             let id = self.clips.id_in(number)?;
             if id == self.clips.id_in(first)? {
@@ -228,33 +198,21 @@ impl Joined {
     }
 }
 
-fn next_blocks(clips: &mut Lines, results: &mut Lines) -> Result<[Block; 2], Problem> {
-    Ok([clips.next_block(ROUND)?, results.next_block(ROUND)?])
-}
-
-/// Works on the parts of a round in which clips and results go together, and parses the others.
-fn read_parts<W: PartWork>(
-    [clip_pieces, result_pieces]: [&Pieces; 2],
-    clips: &Block,
-    results: &Block,
-    work: &W,
-) -> Vec<Part<W::Done>> {
-    let count = clips.lines.len().max(results.lines.len()).div_ceil(PART);
-    let parts: Vec<usize> = (0..count).collect();
-    in_parallel(&parts, |part| {
-        let of_part = |block: &'_ Block| {
-            let start = (part * PART).min(block.lines.len());
-            start..(start + PART).min(block.lines.len())
-        };
-        let (clip_lines, result_lines) = (&clips.lines[of_part(clips)], &results.lines[of_part(results)]);
-        if let Some((done, ids)) = work_side_by_side((clips, clip_lines), (results, result_lines), work) {
-            return Part::Worked(done, ids);
-        }
-        let mut problems = Vec::new();
-        let clips = parse_lines(clips, clip_lines, clip_pieces, &mut problems);
-        let results = parse_lines(results, result_lines, result_pieces, &mut problems);
-        Part::Read(clips, results, problems)
-    })
+/// Works on a part of a round in which clips and results go together, or parses it.
+fn read_part<W: PartWork>(pieces: [&Pieces; 2], blocks: &[Block; 2], part: usize, work: &W) -> Part<W::Done> {
+    let [clips, results] = blocks;
+    let of_part = |block: &'_ Block| {
+        let start = (part * PART).min(block.lines.len());
+        start..(start + PART).min(block.lines.len())
+    };
+    let (clip_lines, result_lines) = (&clips.lines[of_part(clips)], &results.lines[of_part(results)]);
+    if let Some((done, ids)) = work_side_by_side((clips, clip_lines), (results, result_lines), work) {
+        return Part::Worked(done, ids);
+    }
+    let mut problems = Vec::new();
+    let clips = parse_lines(clips, clip_lines, pieces[0], &mut problems);
+    let results = parse_lines(results, result_lines, pieces[1], &mut problems);
+    Part::Read(clips, results, problems)
 }
 
 /// Works on a part in which each clip has its result in the same place and nothing is wrong; none where that is not so. Such a
@@ -270,9 +228,10 @@ fn work_side_by_side<W: PartWork>(
     let mut done = work.begin();
     let mut ids = [Vec::with_capacity(clip_lines.len()), Vec::with_capacity(clip_lines.len())];
     let (mut clip, mut answer) = (Clip::default(), Answer::default());
-    for (clip_line, result_line) in clip_lines.iter().zip(result_lines) {
-        refill(&mut clip, clips.plain_text(clip_line)?).ok()?;
-        refill(&mut answer, results.plain_text(result_line)?).ok()?;
+    let texts = clips.texts(clip_lines)?.zip(results.texts(result_lines)?);
+    for ((clip_line, result_line), (clip_text, answer_text)) in clip_lines.iter().zip(result_lines).zip(texts) {
+        refill(&mut clip, clip_text?).ok()?;
+        refill(&mut answer, answer_text?).ok()?;
         let all_well =
             clip.id == answer.id && clip.check(Place::default).is_ok() && answer.check(Place::default).is_ok();
         if !all_well {
@@ -325,9 +284,11 @@ mod tests {
         std::fs::write(&heard, lines(results)).unwrap();
         let mut joined = Joined::open(&corpus, &heard, None).unwrap();
         let mut pairs = Vec::new();
-        while let Some(round) = joined.next_round(&Collect, || ()).unwrap() {
-            pairs.extend(round.into_iter().flatten());
-        }
+        let take_in = |part| {
+            pairs.extend(part);
+            Ok(())
+        };
+        joined.work_through(&Collect, take_in).unwrap();
         (pairs, joined.unknown().unwrap())
     }
 

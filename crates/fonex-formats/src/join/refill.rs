@@ -3,9 +3,11 @@
 
 use std::fmt;
 
-use crate::HeardRecord;
 use fonex_core::{Clip, Heard, Tags};
 use serde::de::{DeserializeSeed, Deserializer, Error, IgnoredAny, MapAccess, Visitor};
+
+use super::plain::refill_plain;
+use crate::HeardRecord;
 
 /// A record that can be read into the room of another of its kind.
 pub(super) trait Refill {
@@ -17,6 +19,12 @@ pub(super) trait Refill {
     /// Reads the value of a field, by its place among [`Self::FIELDS`].
     fn fill<'de, M: MapAccess<'de>>(&mut self, field: usize, map: &mut M) -> Result<(), M::Error>;
 
+    /// The room of a field that is a text; none for any other.
+    fn text(&mut self, field: usize) -> Option<&mut String>;
+
+    /// The room of a field that is tags.
+    fn tags(&mut self, field: usize) -> Option<&mut Tags>;
+
     /// Takes out the value of a field that the line does not hold.
     fn empty(&mut self, field: usize);
 }
@@ -24,6 +32,13 @@ pub(super) trait Refill {
 /// Reads a line of JSON into a record; every field then is what the line says. After an error the record is of no use, and what
 /// is wrong is better asked of [`crate::parse_strict`].
 pub(super) fn refill<R: Refill>(record: &mut R, line: &str) -> Result<(), serde_json::Error> {
+    if refill_plain(record, line) {
+        return Ok(());
+    }
+    refill_any(record, line)
+}
+
+fn refill_any<R: Refill>(record: &mut R, line: &str) -> Result<(), serde_json::Error> {
     let mut reader = serde_json::Deserializer::from_str(line);
     Object(record).deserialize(&mut reader)?;
     reader.end()
@@ -58,9 +73,13 @@ impl<'de, R: Refill> Visitor<'de> for Object<'_, R> {
         if seen & R::NEEDED != R::NEEDED {
             return Err(M::Error::custom("a field is missing"));
         }
-        (0..R::FIELDS.len()).filter(|field| seen >> field & 1 == 0).for_each(|field| self.0.empty(field));
+        empty_unseen(self.0, seen);
         Ok(())
     }
+}
+
+pub(super) fn empty_unseen<R: Refill>(record: &mut R, seen: u32) {
+    (0..R::FIELDS.len()).filter(|field| seen >> field & 1 == 0).for_each(|field| record.empty(field));
 }
 
 /// The name of a field, as its place among those known.
@@ -172,18 +191,21 @@ impl<'de> Visitor<'de> for TagsOf<'_> {
             count += 1;
         }
         tags.truncate(count);
-        *self.0 = if tags.is_sorted_by(|a, b| a.0 < b.0) {
-            Tags::from_sorted_store_unchecked(tags)
-        } else {
-            // Of a tag named twice the later value stands, as in every reader of JSON here.
-            let mut sorted = Tags::new();
-            for (name, value) in tags {
-                sorted.insert(name, value);
-            }
-            sorted
-        };
+        *self.0 = sorted_tags(tags);
         Ok(())
     }
+}
+
+pub(super) fn sorted_tags(tags: Vec<(String, String)>) -> Tags {
+    if tags.is_sorted_by(|a, b| a.0 < b.0) {
+        return Tags::from_sorted_store_unchecked(tags);
+    }
+    // Of a tag named twice the later value stands, as in every reader of JSON here.
+    let mut sorted = Tags::new();
+    for (name, value) in tags {
+        sorted.insert(name, value);
+    }
+    sorted
 }
 
 impl Refill for Clip {
@@ -207,6 +229,22 @@ impl Refill for Clip {
             _ => drop(map.next_value::<IgnoredAny>()?),
         }
         Ok(())
+    }
+
+    fn text(&mut self, field: usize) -> Option<&mut String> {
+        Some(match field {
+            0 => &mut self.id,
+            1 => &mut self.text,
+            2 => self.lang.get_or_insert_default(),
+            3 => self.speaker.get_or_insert_default(),
+            5 => self.audio.get_or_insert_default(),
+            6 => self.ssml.get_or_insert_default(),
+            _ => return None,
+        })
+    }
+
+    fn tags(&mut self, field: usize) -> Option<&mut Tags> {
+        (field == 4).then_some(&mut self.tags)
     }
 
     fn empty(&mut self, field: usize) {
@@ -260,6 +298,19 @@ impl Refill for Answer {
         Ok(())
     }
 
+    fn text(&mut self, field: usize) -> Option<&mut String> {
+        Some(match field {
+            0 => &mut self.id,
+            1 => &mut self.heard.text,
+            5 => self.heard.lang.get_or_insert_default(),
+            _ => return None,
+        })
+    }
+
+    fn tags(&mut self, _: usize) -> Option<&mut Tags> {
+        None
+    }
+
     fn empty(&mut self, field: usize) {
         let heard = &mut self.heard;
         match field {
@@ -281,7 +332,12 @@ mod tests {
     use super::*;
 
     /// Lines as people and programs write them, and such as are refused.
-    const FIELDS: [&str; 22] = [
+    const FIELDS: [&str; 27] = [
+        r#""id":"clip\\7""#,
+        r#""text": "Türen — schließen.""#,
+        r#""tags": {"wind": "strong", "channel": "radio"}"#,
+        r#""tags":{"wind":"\u0041"}"#,
+        "\"lang\":\"e\tn\"",
         r#""id":"a""#,
         r#""id":"b\u00e9\n""#,
         r#""text":"Doors close.""#,
@@ -313,6 +369,7 @@ mod tests {
             lines in prop::collection::vec(prop::sample::subsequence((0..FIELDS.len()).collect::<Vec<_>>(), 0..7), 1..12),
             with_text in any::<bool>(),
             ending in prop::sample::select(vec!["}", "", "} x", "}\n"]),
+            comma in prop::sample::select(vec![",", ", ", " ,\t"]),
         ) {
             let (mut clip, mut answer) = (Clip::default(), Answer::default());
             for fields in lines {
@@ -321,7 +378,7 @@ mod tests {
                     fields.retain(|field| !field.contains("\"id\"") && !field.starts_with("\"text\""));
                     fields.extend([r#""id":"a""#, r#""text":"hold at pylon six""#]);
                 }
-                let line = format!("{{{}{ending}", fields.join(","));
+                let line = format!("{{{}{ending}", fields.join(comma));
                 let anew = serde_json::from_str::<Clip>(&line);
                 let again = refill(&mut clip, &line);
                 prop_assert_eq!(again.is_ok(), anew.is_ok(), "{}", line);

@@ -5,10 +5,10 @@ use std::fs::File;
 use std::hash::BuildHasher;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use foldhash::quality::FixedState;
-use fonex_core::Clip;
+use fonex_core::{Clip, in_parallel};
 use serde::de::DeserializeOwned;
 
 use super::MOST_PROBLEMS;
@@ -27,7 +27,6 @@ pub(super) type Records<T> = Vec<Placed<T>>;
 /// One of the two files.
 pub(super) struct Side<T> {
     pub(super) pieces: Arc<Pieces>,
-    pub(super) lines: Lines,
     /// A second handle of one of the files, to read lines again.
     again: Option<(usize, File)>,
     /// Records without a partner so far, by their ids' hash.
@@ -143,16 +142,17 @@ pub(super) fn ids<T>(records: &Records<T>) -> Vec<IdAt> {
 }
 
 impl<T: Record> Side<T> {
-    pub(super) fn open(path: &Path, share: Option<Share>) -> Result<Self, Problem> {
+    /// A file with its lines.
+    pub(super) fn open(path: &Path, share: Option<Share>) -> Result<(Self, Lines), Problem> {
         let lines = Lines::of(Arc::new(Pieces::of(path, Wanted { share, ..T::HOLDS.into() })?))?;
-        Ok(Self {
+        let side = Self {
             pieces: lines.pieces(),
-            lines,
             again: None,
             waiting: HashMap::default(),
             ids: Ids::default(),
             read: std::marker::PhantomData,
-        })
+        };
+        Ok((side, lines))
     }
 
     /// Reads a line again.
@@ -189,13 +189,18 @@ impl<T: Record> Side<T> {
     /// Lines that repeat an id, each with the line of its first. Two different ids may be among them, once in a hundred thousand
     /// corpora of ten million clips.
     pub(super) fn repeated(&mut self) -> Vec<[u64; 2]> {
-        let mut repeated: Vec<[u64; 2]> = Vec::new();
-        for list in &mut self.ids.lists {
+        let lists: Vec<Mutex<Vec<IdAt>>> = self.ids.lists.drain(..).map(Mutex::new).collect();
+        let of_lists = in_parallel(&lists, |list| {
+            let mut list = list.lock().expect("no holder of this lock panics");
             list.sort_unstable();
+            let mut repeated: Vec<[u64; 2]> = Vec::new();
             for ids in list.chunk_by(|a, b| a[..2] == b[..2]).filter(|ids| ids.len() > 1) {
                 repeated.extend(ids[1..].iter().map(|[.., line]| [u64::from(*line), u64::from(ids[0][2])]));
             }
-        }
+            repeated
+        });
+        self.ids.lists = lists.into_iter().map(|list| list.into_inner().expect("no holder panicked")).collect();
+        let mut repeated = of_lists.concat();
         repeated.sort_unstable();
         repeated.truncate(MOST_PROBLEMS);
         repeated

@@ -4,8 +4,9 @@ use std::fs;
 use std::path::Path;
 
 use fonex_core::audio::{Audio, Stretch};
+use fonex_core::in_parallel;
 use fonex_formats::audio::encode_flac;
-use fonex_formats::{Place, Problem, in_parallel};
+use fonex_formats::{Place, Problem};
 
 use crate::output::{Cell, Table, count_bar, plural, seconds};
 

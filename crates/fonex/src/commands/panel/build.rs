@@ -4,9 +4,10 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
 use fonex_analysis::panel::{Laid, PanelKey, PanelSound, PanelText, PanelVoice, SoundRole, VoiceRole};
+use fonex_core::in_parallel;
 use fonex_core::panel::{Layout, PanelKind, match_sounds};
 use fonex_formats::audio::encode_flac;
-use fonex_formats::{Place, Problem, checksum, in_parallel};
+use fonex_formats::{Place, Problem, checksum};
 use fonex_report::{PanelPage, data_uri, render_panel};
 use fonex_run::now;
 

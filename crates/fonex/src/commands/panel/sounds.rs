@@ -7,9 +7,9 @@ use fonex_analysis::panel::{PanelSound, PanelText, PanelVoice, SoundRole, VoiceR
 use fonex_core::audio::Audio;
 use fonex_core::panel::{drowned, low_anchor};
 use fonex_core::text::Label;
-use fonex_core::{Clip, Task};
+use fonex_core::{Clip, Task, in_parallel};
 use fonex_formats::audio::{read_audio, read_side};
-use fonex_formats::{Place, Problem, audio_path, corpus_folder, in_parallel};
+use fonex_formats::{Place, Problem, audio_path, corpus_folder};
 use fonex_store::{Run, Store};
 
 use crate::failure::Failure;

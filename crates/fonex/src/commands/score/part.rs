@@ -133,7 +133,7 @@ impl PartFile {
                 return Err(other(format!("part {twice} is there already")));
             }
             file.part.check_same(&like).map_err(|why| other(why.to_owned()))?;
-            builder.merge(file.part.builder().map_err(|why| broken(&path, why))?);
+            builder.take_in(&mut file.part.builder().map_err(|why| broken(&path, why))?);
             all.parts.extend(file.parts);
             all.unlabelled += file.unlabelled;
         }

@@ -1,14 +1,15 @@
 //! A corpus and a results file scored in rounds, on all cores, in memory that does not grow with their size.
 
 use std::path::Path;
+use std::sync::{Mutex, MutexGuard};
 
 use fonex_core::accuracy::{Answered, ClipScore, Score, ScoreBuilder};
 use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
-use fonex_core::{Clip, Heard};
+use fonex_core::{Clip, Heard, in_parallel};
 use fonex_formats::{
-    HeardFile, Joined, Pair, PartWork, Problem, Problems, Share, can_join, in_parallel, listed_terms, read_corpus,
-    read_heard, work_on,
+    HeardFile, Joined, Pair, PartWork, Problem, Problems, Share, can_join, listed_terms, read_corpus, read_heard,
+    work_on,
 };
 
 use super::clip_lines::{ClipLines, clip_line};
@@ -59,23 +60,28 @@ enum Source {
 }
 
 impl Source {
-    /// Works on the next clips, part by part on all cores.
-    fn next_round<W: PartWork>(
+    /// Works on all clips, part by part on all cores, and takes in what becomes of each part, in order.
+    fn work_through<W: PartWork>(
         &mut self,
         work: &W,
-        meanwhile: impl FnOnce() + Send,
-    ) -> Result<Option<Vec<W::Done>>, Problems> {
+        mut take_in: impl FnMut(W::Done) -> Result<(), Problem>,
+    ) -> Result<(), Problems> {
         match self {
-            Self::Joined(joined) => joined.next_round(work, meanwhile),
+            Self::Joined(joined) => joined.work_through(work, take_in)?,
             Self::InMemory { clips, heard } => {
-                meanwhile();
                 let mut with_heard = |clip: Clip| (heard.by_id.remove(&clip.id), clip);
-                let round: Vec<Pair> =
-                    clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
-                let parts: Vec<&[Pair]> = round.chunks(PART).collect();
-                Ok((!round.is_empty()).then(|| in_parallel(&parts, |part| work_on(work, part))))
+                loop {
+                    let round: Vec<Pair> =
+                        clips.take(ROUND).map(&mut with_heard).map(|(heard, clip)| (clip, heard)).collect();
+                    if round.is_empty() {
+                        break;
+                    }
+                    let parts: Vec<&[Pair]> = round.chunks(PART).collect();
+                    in_parallel(&parts, |part| work_on(work, part)).into_iter().try_for_each(&mut take_in)?;
+                }
             }
         }
+        Ok(())
     }
 
     /// The ids of results that belong to no clip.
@@ -121,29 +127,20 @@ impl Scoring<'_> {
         };
         let mut all = Part::new(&self.empty);
         let mut lines = lines;
-        // What was scored is taken in while the next is being scored.
-        let mut scored: Vec<Part> = Vec::new();
-        loop {
-            let mut written = Ok(());
-            let take_in = || {
-                for part in scored.drain(..) {
-                    if let (Some(lines), Ok(())) = (&mut lines, &written) {
-                        written = lines.write(&part.lines);
-                    }
-                    all.merge(part, self.worst);
-                }
-            };
-            let next = source.next_round(&self, take_in);
-            written?;
-            match next? {
-                Some(parts) => scored = parts,
-                None => break,
+        let work = InParts { scoring: &self, spare: Mutex::default() };
+        source.work_through(&work, |mut part| {
+            if let Some(lines) = &mut lines {
+                lines.write(&part.lines)?;
             }
-        }
+            all.take_in(&mut part, self.worst);
+            work.spare().push(part);
+            Ok(())
+        })?;
         source.unknown()?.iter().for_each(|id| all.builder.add_unknown(id));
         Ok(all)
     }
 
+    /// Counts a clip into a part.
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
         part.label.refill(&clip.text).expect("labels are checked when the corpus is read");
         part.unlabelled += u64::from(clip.text.trim().is_empty());
@@ -168,21 +165,35 @@ impl Scoring<'_> {
     }
 }
 
-impl PartWork for Scoring<'_> {
+/// Scoring in parts.
+struct InParts<'s> {
+    scoring: &'s Scoring<'s>,
+    /// Parts that were taken in, for what they allocated and the words they know.
+    spare: Mutex<Vec<Part>>,
+}
+
+impl InParts<'_> {
+    fn spare(&self) -> MutexGuard<'_, Vec<Part>> {
+        self.spare.lock().expect("no holder of this lock panics")
+    }
+}
+
+impl PartWork for InParts<'_> {
     type Done = Part;
 
     fn begin(&self) -> Part {
-        Part::new(&self.empty)
+        let spare = self.spare().pop();
+        spare.unwrap_or_else(|| Part::new(&self.scoring.empty))
     }
 
     fn take(&self, part: &mut Part, clip: &Clip, heard: Option<&Heard>) {
-        match self.snr_of.and_then(|folder| snr_band(folder, clip)) {
+        match self.scoring.snr_of.and_then(|folder| snr_band(folder, clip)) {
             Some(band) => {
                 let mut tagged = clip.clone();
                 tagged.tags.insert("snr".to_owned(), band);
-                self.clip(&tagged, heard, part);
+                self.scoring.clip(&tagged, heard, part);
             }
-            None => self.clip(clip, heard, part),
+            None => self.scoring.clip(clip, heard, part),
         }
     }
 }
@@ -192,10 +203,12 @@ impl Part {
         Self { builder: empty.clone(), worst: Vec::new(), unlabelled: 0, lines: Vec::new(), label: Label::default() }
     }
 
-    fn merge(&mut self, later: Self, most: usize) {
-        self.builder.merge(later.builder);
-        self.unlabelled += later.unlabelled;
-        later.worst.into_iter().for_each(|(id, score)| keep_worst(&mut self.worst, &id, score, most));
+    /// Takes in a later part and leaves it empty.
+    fn take_in(&mut self, later: &mut Self, most: usize) {
+        self.builder.take_in(&mut later.builder);
+        self.unlabelled += std::mem::take(&mut later.unlabelled);
+        later.worst.drain(..).for_each(|(id, score)| keep_worst(&mut self.worst, &id, score, most));
+        later.lines.clear();
     }
 }
 
