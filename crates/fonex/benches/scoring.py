@@ -1,7 +1,7 @@
 """The work of `fonex score` in Python with a general-purpose edit-distance library written in C++ (pip install rapidfuzz).
 
-Usage: python3 scoring.py FOLDER, with corpus.jsonl and heard.jsonl in it. Counts of words and characters only: no
-interval, no kinds of mistakes, no slices by length.
+Usage: python3 scoring.py FOLDER [--words-alone], with corpus.jsonl and heard.jsonl in it. Counts of words and characters
+of each slice only: no interval, no kinds of mistakes, no slices by length. With --words-alone not even characters and slices.
 """
 import json
 import re
@@ -18,7 +18,7 @@ def words(text):
 
 
 start = time.perf_counter()
-folder = sys.argv[1]
+folder, words_alone = sys.argv[1], "--words-alone" in sys.argv
 with open(folder + "/heard.jsonl") as lines:
     heard = {record["id"]: record["text"] for record in map(json.loads, lines)}
 with open(folder + "/corpus.jsonl") as lines:
@@ -30,6 +30,11 @@ for clip in clips:
     edits = {"replace": 0, "delete": 0, "insert": 0}
     for edit in Levenshtein.editops(said, got):
         edits[edit.tag] += 1
+    if words_alone:
+        sums = counts.setdefault(("all", ""), [0, 0, 0, 0])
+        for at, number in enumerate([len(said), *edits.values()]):
+            sums[at] += number
+        continue
     characters = Levenshtein.distance(" ".join(said), " ".join(got))
     for key in [("all", "")] + list(clip["tags"].items()) + [("speaker", clip["speaker"])]:
         sums = counts.setdefault(key, [0, 0, 0, 0, 0, 0])

@@ -152,6 +152,20 @@ pub enum Command {
     Manual(ManualOptions),
 }
 
+impl Command {
+    /// Whether it keeps a thread for each of very many trials.
+    pub const fn keeps_many_threads(&self) -> bool {
+        #[cfg(feature = "team")]
+        if matches!(self, Self::Work(_)) {
+            return true;
+        }
+        matches!(
+            self,
+            Self::Demo(_) | Self::Run(_) | Self::Windows(_) | Self::Load(_) | Self::Turns(_) | Self::Standin { .. }
+        )
+    }
+}
+
 /// Where the bench file is.
 #[derive(Debug, Clone, Args)]
 pub struct BenchArg {

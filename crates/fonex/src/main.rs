@@ -14,8 +14,10 @@ use clap::Parser;
 use cli::Cli;
 
 fn main() -> ExitCode {
-    memory::come_in_small_pages();
     let cli = Cli::parse();
+    if cli.command.keeps_many_threads() {
+        memory::come_in_small_pages();
+    }
     output::set_manner(cli.quiet, cli.color);
     fonex_run::hear_of_file_limits();
     fonex_engines::notice::set(|program, line| output::note(&format!("{program} says: {line}")));

@@ -230,19 +230,21 @@ fn work_side_by_side<W: PartWork>(
     let (mut clip, mut answer) = (Clip::default(), Answer::default());
     let texts = clips.texts(clip_lines)?.zip(results.texts(result_lines)?);
     for ((clip_line, result_line), (clip_text, answer_text)) in clip_lines.iter().zip(result_lines).zip(texts) {
-        refill(&mut clip, clip_text?).ok()?;
-        refill(&mut answer, answer_text?).ok()?;
-        let all_well =
-            clip.id == answer.id && clip.check(Place::default).is_ok() && answer.check(Place::default).is_ok();
-        if !all_well {
-            return None;
-        }
+        let id = read_pair((&mut clip, clip_text?), (&mut answer, answer_text?))?;
         work.take(&mut done, &clip, Some(&answer.heard));
-        let id = hash(&clip.id);
         ids[0].push(id_at(id, clip_line));
         ids[1].push(id_at(id, result_line));
     }
     Some((done, ids))
+}
+
+/// Reads a clip and its result, and gives the hash of their id; none where they do not go together or anything is wrong with them.
+/// It stands apart from the work, so that it is compiled here and not again with each kind of it.
+fn read_pair((clip, clip_text): (&mut Clip, &str), (answer, answer_text): (&mut Answer, &str)) -> Option<u128> {
+    refill(clip, clip_text).ok()?;
+    refill(answer, answer_text).ok()?;
+    let all_well = clip.id == answer.id && clip.check(Place::default).is_ok() && answer.check(Place::default).is_ok();
+    all_well.then(|| hash(&clip.id))
 }
 
 fn in_parts<W: PartWork>(pairs: &[Pair], work: &W) -> Vec<W::Done> {
