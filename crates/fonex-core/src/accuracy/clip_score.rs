@@ -142,15 +142,22 @@ impl Comparer {
                 unlikeness(vocabulary.word(said.words()[node]), vocabulary.word(numbers[at]))
             },
         };
-        let steps = aligner.align(said, numbers, against);
-        self.words = EditCounts::of(steps);
-        let numbered = |Step { edit, said: node, heard }: &Step| NumberedStep {
-            edit: *edit,
-            said: node.map(|node| said.words()[node]),
-            heard: heard.map(|at| numbers[at]),
-        };
         self.steps.clear();
-        self.steps.extend(steps.iter().map(numbered));
+        if said.is_chain() && said.words() == numbers.as_slice() {
+            self.words = EditCounts { correct: numbers.len() as u64, ..EditCounts::default() };
+            let right =
+                |number: &u32| NumberedStep { edit: Edit::Correct, said: Some(*number), heard: Some(*number) };
+            self.steps.extend(numbers.iter().map(right));
+        } else {
+            let steps = aligner.align(said, numbers, against);
+            self.words = EditCounts::of(steps);
+            let numbered = |Step { edit, said: node, heard }: &Step| NumberedStep {
+                edit: *edit,
+                said: node.map(|node| said.words()[node]),
+                heard: heard.map(|at| numbers[at]),
+            };
+            self.steps.extend(steps.iter().map(numbered));
+        }
         if !said.is_chain() {
             // Of a label with choices only the words of the path taken count.
             said_text.clear();

@@ -129,9 +129,11 @@ impl Slices {
     ) -> u32 {
         let length = length_band(label_words);
         self.key.clear();
-        for text in slice_keys(clip, length).flat_map(|(by, value)| [by, value]) {
-            self.key.extend_from_slice(&text.len().to_le_bytes());
-            self.key.extend_from_slice(text.as_bytes());
+        for (by, value) in slice_keys(clip, length) {
+            // With their lengths before them, no two lists of texts look alike.
+            self.key.extend_from_slice(&((by.len() as u128) << 64 | value.len() as u128).to_le_bytes());
+            self.key.extend_from_slice(by.as_bytes());
+            self.key.extend_from_slice(value.as_bytes());
         }
         let known = self.known.get(&self.key).copied();
         let place = known.unwrap_or_else(|| {

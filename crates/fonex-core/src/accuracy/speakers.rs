@@ -1,7 +1,5 @@
 //! The interval of the WER over speakers.
 
-use std::collections::BTreeMap;
-
 use serde::{Deserialize, Serialize};
 
 use crate::Table;
@@ -12,7 +10,7 @@ use crate::stats::UnitKind;
 /// Error counts of each speaker's clips; clips without a speaker stand alone.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct Speakers {
-    speakers: BTreeMap<String, [u64; 3]>,
+    speakers: Table<String, [u64; 3]>,
     /// Errors and words of clips without a speaker, with how many have the same.
     #[serde(with = "crate::tables")]
     alone: Table<[u64; 2], u64>,
@@ -51,7 +49,10 @@ impl Speakers {
         let row = |errors: u64, words: u64| [words as f64 - errors as f64, errors as f64, 0.0, 0.0];
         let mut alone: Vec<([u64; 2], u64)> = self.alone.iter().map(|(counts, clips)| (*counts, *clips)).collect();
         alone.sort_unstable();
-        for [_, errors, words] in self.speakers.values() {
+        // In an order that does not depend on how they were met.
+        let mut speakers: Vec<(&String, &[u64; 3])> = self.speakers.iter().collect();
+        speakers.sort_unstable();
+        for (_, [_, errors, words]) in speakers {
             sample.add_alike(&row(*errors, *words), 1.0);
         }
         for ([errors, words], clips) in alone {
