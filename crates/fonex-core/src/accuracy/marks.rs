@@ -260,7 +260,7 @@ mod tests {
         /// The slow twin looks at every word.
         #[test]
         fn of_texts_that_were_compared_only_changed_words_are_looked_at(
-            label in "([aAbB5%'][.,?:\"']?[ab5]?[.!]? ?){0,6}",
+            label in "(([aAbB5%'][.,?:\"']?[ab5]?|A|I|it's|12:30|3[.]5|Mr)[.!]? ?){0,6}",
             heard in "([abA][.]?[ab]? ){0,4}",
             name in prop::sample::select(vec!["neutral", "verbatim", "en"]),
         ) {

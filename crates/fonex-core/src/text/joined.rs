@@ -46,7 +46,14 @@ impl Joined {
         self.plain = true;
     }
 
+    /// Appends a token of which it is not known what it was written as.
     pub(crate) fn push(&mut self, token: &str) {
+        self.apart = true;
+        self.plain = false;
+        self.append(token);
+    }
+
+    pub(super) fn append(&mut self, token: &str) {
         self.part();
         self.text.push_str(token);
         self.end(WordKey::of(token));

@@ -261,7 +261,7 @@ impl Plain<'_> {
         let before = tokens.words();
         let mut changed = false;
         if kinds & changes == 0 {
-            tokens.push(&text[word.clone()]);
+            tokens.append(&text[word.clone()]);
         } else {
             join_word(*rules, text, word.clone(), tokens);
             tokens.apart |= tokens.words() != before + 1;
@@ -287,7 +287,7 @@ fn join_word(rules: PlainRules, text: &str, word: Range<usize>, tokens: &mut Joi
             if rules.folds {
                 tokens.push_small(&text[start..at]);
             } else {
-                tokens.push(&text[start..at]);
+                tokens.append(&text[start..at]);
             }
         }
         at += 1;
