@@ -103,3 +103,39 @@ impl<R> Iterator for InOrder<R> {
         Some(result.unwrap_or_else(|panic| resume_unwind(panic)))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::pieces::Holds;
+
+    #[test]
+    fn parts_come_in_order_and_an_error_or_a_panic_ends_all_threads() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.jsonl");
+        std::fs::write(&path, "{}\n".repeat(3 * ROUND)).unwrap();
+        let lines = || [(); 2].map(|()| Lines::open(&path, Holds::Labels).unwrap());
+        let mut seen = Vec::new();
+        let note = |round: &mut dyn Iterator<Item = usize>| {
+            seen.push(round.collect::<Vec<_>>());
+            Ok(())
+        };
+        in_rounds(lines(), |_, part| part, note).unwrap();
+        assert_eq!(seen, vec![(0..ROUND / PART).collect::<Vec<_>>(); 3]);
+
+        let mut rounds = 0;
+        let give_up = |round: &mut dyn Iterator<Item = usize>| {
+            rounds += round.take(1).count();
+            Err(Problems(Vec::new()))
+        };
+        assert!(in_rounds(lines(), |_, part| part, give_up).is_err());
+        assert_eq!(rounds, 1);
+
+        let fail = |_: &[Block; 2], part: usize| assert_ne!(part, 5);
+        let all = |round: &mut dyn Iterator<Item = ()>| {
+            round.for_each(drop);
+            Ok(())
+        };
+        assert!(catch_unwind(AssertUnwindSafe(|| in_rounds(lines(), fail, all))).is_err());
+    }
+}
