@@ -58,8 +58,10 @@ pub struct ScoreBuilder {
     best_of: BestOfBuilder,
 }
 
-/// Words and slices that a builder keeps once it was taken in by another.
-const MOST_KEPT: usize = 1 << 16;
+/// Words that a builder keeps once it was taken in by another.
+const WORDS_KEPT: usize = 1 << 16;
+/// Slices and groups of clips that it keeps; each is gone through whenever it is taken in.
+const SLICES_KEPT: usize = 1 << 12;
 
 /// An answer of a clip: what comparing it gave, and the wall time it took, where that is known.
 #[derive(Debug, Clone, PartialEq)]
@@ -274,11 +276,11 @@ impl ScoreBuilder {
         self.terms.take_in(&mut later.terms);
         self.confidence.merge(&take(&mut later.confidence));
         self.best_of.merge(&take(&mut later.best_of));
-        if later.compared.vocabulary.len() > MOST_KEPT {
+        if later.compared.vocabulary.len() > WORDS_KEPT {
             later.compared = Comparer::default();
             later.mistakes = MistakesBuilder::default();
         }
-        if later.slices.count() > MOST_KEPT {
+        if later.slices.count() > SLICES_KEPT {
             later.slices = later.slices.without_any();
             later.gathered = Self::new("").gathered;
         }

@@ -137,7 +137,7 @@ impl Slices {
         }
         let known = self.known.get(&self.key).copied();
         let place = known.unwrap_or_else(|| {
-            let alike = self.alike(clip, length, gathered);
+            let alike = self.slices_of(clip, length, gathered);
             self.known.insert(self.key.clone(), self.alike.len());
             self.alike.push(alike);
             self.alike.len() - 1
@@ -152,7 +152,7 @@ impl Slices {
     }
 
     /// The slices of a clip, and those of all clips, as a group; new ones are made.
-    fn alike(&mut self, clip: &Clip, length: &str, gathered: &mut Gathered) -> Alike {
+    fn slices_of(&mut self, clip: &Clip, length: &str, gathered: &mut Gathered) -> Alike {
         let mut slices: Vec<usize> =
             slice_keys(clip, length).map(|(by, value)| self.place(by, value, gathered)).collect();
         for [one, other] in self.crossed.clone() {
