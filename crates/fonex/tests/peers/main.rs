@@ -16,7 +16,7 @@ fn every_hostile_peer_has_its_outcome_in_bounded_memory() {
     let (peers, next, wrong) = (peers(), AtomicUsize::new(0), Mutex::new(Vec::new()));
     // Most of them are waited for.
     thread::scope(|scope| {
-        for _ in 0..4 {
+        for _ in 0..8 {
             scope.spawn(|| {
                 while let Some(peer) = peers.get(next.fetch_add(1, Ordering::SeqCst)) {
                     let met = meet(env!("CARGO_BIN_EXE_fonex"), peer);
