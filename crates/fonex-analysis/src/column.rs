@@ -62,19 +62,29 @@ impl Column {
     }
 
     /// One column of chunks in their stored form, one behind the other. What is no chunk of this width is left out.
-    pub(crate) fn of_chunks(width: usize, chunks: Vec<Vec<u8>>) -> Self {
+    pub(crate) fn of_chunks(width: usize, chunks: &[Vec<u8>]) -> Self {
         let mut whole = Self::new(width);
-        let stored = || chunks.iter().filter_map(|bytes| Stored::of(bytes));
+        let stored = || chunks.iter().filter_map(|bytes| Stored::of(bytes)).filter(|chunk| chunk.width == width);
         whole.ends.reserve_exact(stored().map(|chunk| chunk.trials).sum());
         whole.numbers.reserve_exact(stored().map(|chunk| chunk.numbers.len() / chunk.form.bytes()).sum());
-        for column in chunks.into_iter().filter_map(|bytes| Self::decode(&bytes)) {
-            if column.width == width {
-                let rows = (whole.numbers.len() / width) as u32;
-                whole.numbers.extend(column.numbers);
-                whole.ends.extend(column.ends.iter().map(|end| end + rows));
-            }
-        }
+        stored().for_each(|chunk| whole.extend(&chunk));
         whole
+    }
+
+    /// Adds the trials of a chunk.
+    fn extend(&mut self, chunk: &Stored<'_>) {
+        let rows = (self.numbers.len() / self.width) as u32;
+        match chunk.ends() {
+            None => self.ends.extend(rows + 1..=rows + chunk.trials as u32),
+            Some(ends) => self.ends.extend(ends.map(|end| rows + end)),
+        }
+        let bytes = chunk.numbers;
+        match chunk.form {
+            Form::U8 => self.numbers.extend(bytes.iter().map(|byte| f64::from(*byte))),
+            Form::U16 => self.numbers.extend(bytes.as_chunks().0.iter().map(|n| f64::from(u16::from_le_bytes(*n)))),
+            Form::U32 => self.numbers.extend(bytes.as_chunks().0.iter().map(|n| f64::from(u32::from_le_bytes(*n)))),
+            Form::F64 => self.numbers.extend(bytes.as_chunks().0.iter().map(|n| f64::from_le_bytes(*n))),
+        }
     }
 
     /// The form in the store: the width, the trials, the rows of each trial where they are not one each, and the numbers in the
@@ -102,26 +112,10 @@ impl Column {
     /// Reads what [`Self::encode`] wrote; none where it is something else.
     #[must_use]
     pub fn decode(bytes: &[u8]) -> Option<Self> {
-        let Stored { width, trials, ends, form, numbers } = Stored::of(bytes)?;
-        let ends: Vec<u32> = match ends {
-            None => (1..=trials as u32).collect(),
-            Some(ends) => {
-                ends.chunks_exact(4).map(|end| u32::from_le_bytes([end[0], end[1], end[2], end[3]])).collect()
-            }
-        };
-        let numbers: Vec<f64> = match form {
-            Form::U8 => numbers.iter().map(|byte| f64::from(*byte)).collect(),
-            Form::U16 => numbers.chunks_exact(2).map(|n| f64::from(u16::from_le_bytes([n[0], n[1]]))).collect(),
-            Form::U32 => {
-                numbers.chunks_exact(4).map(|n| f64::from(u32::from_le_bytes([n[0], n[1], n[2], n[3]]))).collect()
-            }
-            Form::F64 => {
-                numbers.chunks_exact(8).map(|n| f64::from_le_bytes(n.try_into().unwrap_or_default())).collect()
-            }
-        };
-        let rows = ends.last().copied().unwrap_or(0) as usize;
-        let whole = width > 0 && numbers.len() == rows * width && ends.is_sorted();
-        whole.then_some(Self { width, numbers, ends })
+        let chunk = Stored::of(bytes)?;
+        let mut column = Self::new(chunk.width);
+        column.extend(&chunk);
+        Some(column)
     }
 }
 
@@ -153,7 +147,22 @@ impl<'b> Stored<'b> {
             let (ends, numbers) = rest.split_at_checked(trials.checked_mul(4)?)?;
             (Some(ends), numbers)
         };
-        Some(Self { width: usize::from(*width), trials, ends, form, numbers })
+        let stored = Self { width: usize::from(*width), trials, ends, form, numbers };
+        stored.goes_together().then_some(stored)
+    }
+
+    /// Where each trial's rows end, where trials differ in their number.
+    fn ends(&self) -> Option<impl Iterator<Item = u32> + use<'b>> {
+        Some(self.ends?.as_chunks().0.iter().map(|end| u32::from_le_bytes(*end)))
+    }
+
+    /// Whether the rows of the last trial end where the numbers do, and no trial's before those of the one before.
+    fn goes_together(&self) -> bool {
+        let Some(ends) = self.ends() else { return true };
+        let (last, in_order) = ends.fold((0, true), |(last, in_order), end| (end, in_order && end >= last));
+        let bytes =
+            (last as usize).checked_mul(self.width).and_then(|numbers| numbers.checked_mul(self.form.bytes()));
+        in_order && bytes == Some(self.numbers.len())
     }
 }
 

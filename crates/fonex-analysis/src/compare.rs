@@ -13,6 +13,7 @@ use serde::Serialize;
 
 use crate::by_clip::{ByClip, add_clip};
 use crate::column::Column;
+use crate::facts::Kept;
 use crate::machines::unlike_machines;
 use crate::view::{CostSummary, RunView, VariantView};
 
@@ -155,7 +156,7 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
     Ok(comparisons.collect())
 }
 
-/// Measures whose columns lie in memory at once.
+/// Measures whose facts lie in memory at once.
 const AT_A_TIME: usize = 4;
 
 /// Two variants with the clips they share, as places in each one's corpus.
@@ -221,12 +222,12 @@ impl<'v> Paired<'v> {
         let mut questions = Vec::new();
         // The store is read here, a few columns at a time, so that not all of them lie in memory.
         for few in named.chunks(AT_A_TIME) {
-            let columns: Vec<[Column; 2]> =
-                few.iter().map(|measure| self.columns(store, measure)).collect::<Result<_, StoreError>>()?;
-            let asked: Vec<_> = few.iter().copied().zip(columns).collect();
-            let of_each = in_parallel(&asked, |(measure, columns)| {
+            let kept: Vec<[Kept; 2]> =
+                few.iter().map(|measure| self.kept(store, measure)).collect::<Result<_, StoreError>>()?;
+            let asked: Vec<_> = few.iter().copied().zip(kept).collect();
+            let of_each = in_parallel(&asked, |(measure, kept)| {
                 let slices = if by_default && Some(measure.id) != first { &[] } else { slices.as_slice() };
-                self.questions_of(measure, columns, slices, by_default)
+                self.questions_of(measure, &kept.each_ref().map(Kept::column), slices, by_default)
             });
             questions.extend(of_each.into_iter().flatten());
         }
@@ -297,11 +298,10 @@ impl<'v> Paired<'v> {
         (!samples[0].is_empty()).then_some(samples)
     }
 
-    /// The rows of a measure's fact on both sides.
-    fn columns(&self, store: &Store, measure: &Measure) -> Result<[Column; 2], StoreError> {
-        let [first, second] = self.sides;
-        let column = |side: Side<'_>| Ok::<_, StoreError>(side.run.fact(store, side.variant, measure.fact)?.0);
-        Ok([column(first)?, column(second)?])
+    /// A measure's fact on both sides, as it is kept.
+    fn kept(&self, store: &Store, measure: &Measure) -> Result<[Kept; 2], StoreError> {
+        let kept = |side: Side<'_>| side.run.facts().kept_fact(store, side.variant.place, measure.fact);
+        Ok([kept(self.sides[0])?, kept(self.sides[1])?])
     }
 
     /// The slices asked for: their names and their clips, as places among the shared ones.

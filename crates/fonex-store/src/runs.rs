@@ -36,6 +36,10 @@ struct RunRest {
     left_out: Vec<LeftOut>,
 }
 
+/// Without the sign before the place the embedded store would walk through the whole corpus in the order that is asked for.
+const CLIP_NAMED: &str =
+    "select record from clips where corpus_checksum = $1 and clip_id = $2 order by +ordinal limit 1";
+
 /// Trials or labels that are written or read in one go.
 const ROUND: usize = 512;
 
@@ -274,9 +278,9 @@ impl Store {
     /// # Errors
     /// When the store cannot be read.
     pub fn clip_named(&self, corpus_checksum: &str, id: &str) -> Result<Option<Clip>, StoreError> {
-        let sql = "select record from clips where corpus_checksum = $1 and clip_id = $2 order by ordinal limit 1";
-        self.database
-            .first(sql, values![corpus_checksum, id], |row| Ok(serde_json::from_str(&row.get::<Cow<'_, str>>(0)?)?))
+        self.database.first(CLIP_NAMED, values![corpus_checksum, id], |row| {
+            Ok(serde_json::from_str(&row.get::<Cow<'_, str>>(0)?)?)
+        })
     }
 
     /// The label at a place of a run's corpus.
@@ -334,4 +338,20 @@ fn read_run(row: &Row<'_>) -> Result<Run, StoreError> {
         variants: rest.variants,
         left_out: rest.left_out,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_clip_is_found_by_its_id_and_not_searched_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let plan: Vec<String> = store
+            .database
+            .rows(&format!("explain query plan {CLIP_NAMED}"), values!["c", "a"], |row| row.get(3))
+            .unwrap();
+        assert!(plan.iter().any(|step| step.contains("clips_by_id (corpus_checksum=? AND clip_id=?)")), "{plan:?}");
+    }
 }

@@ -129,12 +129,36 @@ impl Facts {
         Ok(made)
     }
 
+    /// A fact as it is kept, to be read on another thread.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(crate) fn kept_fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Kept, StoreError> {
+        Ok(Kept { width: fact.width, chunks: self.chunks(store, variant, fact.id)? })
+    }
+
     fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {
+        Ok(Column::of_chunks(width, &self.chunks(store, variant, fact)?))
+    }
+
+    fn chunks(&self, store: &Store, variant: usize, fact: &str) -> Result<Vec<Vec<u8>>, StoreError> {
         let mut chunks = Vec::new();
         while let Some(bytes) = self.kept(store, variant, &chunk_name(fact, chunks.len()))? {
             chunks.push(bytes);
         }
-        Ok(Column::of_chunks(width, chunks))
+        Ok(chunks)
+    }
+}
+
+/// A fact in its stored form.
+pub(crate) struct Kept {
+    width: usize,
+    chunks: Vec<Vec<u8>>,
+}
+
+impl Kept {
+    pub(crate) fn column(&self) -> Column {
+        Column::of_chunks(self.width, &self.chunks)
     }
 }
 
