@@ -55,9 +55,12 @@ impl AtWork<'_> {
 
     /// Makes groups of a job until it has ended, or none comes.
     pub(super) fn job(&self, job: &Job, token: &str, jobs: &kv::Store, pace: &Arc<Together>) -> Result<(), RunError> {
-        let Some(equipped) = self.equip(job, pace)? else { return Ok(()) };
-        self.shown.works_on(Some(&job.plan));
         let stop = self.interrupt.flag();
+        let Some(equipped) = self.equip(job, pace)? else {
+            stop.pause(LOOK);
+            return Ok(());
+        };
+        self.shown.works_on(Some(&job.plan));
         let crew = Crew::new(self.bench, self.plan, &equipped.material, &equipped.engines, HashMap::new(), stop);
         let names = Names::of(token);
         let lease = Duration::from_secs(job.lease_s);

@@ -150,7 +150,9 @@ impl PutUp<'_> {
         let _done = self.link.queue(&names.done)?;
         let known =
             self.link.entry(&jobs, self.token)?.and_then(|entry| serde_json::from_slice::<Job>(&entry.value).ok());
-        if let Some(known) = known.filter(|known| known.put == known.groups) {
+        if let Some(known) = known.filter(|known| known.put == known.groups)
+            && self.link.get_object(&objects, &known.clips)?.is_some()
+        {
             return Ok(known);
         }
         let mut clips = String::new();
@@ -162,7 +164,8 @@ impl PutUp<'_> {
                 &serde_json::to_string(&line).map_err(|error| Problem::new(error.to_string(), Place::default()))?;
             clips.push('\n');
         }
-        let clips_name = format!("{}.clips", checksum::of_bytes(clips.as_bytes()));
+        // They go with the job: another one over the same clips has its own.
+        let clips_name = format!("{}.{}.clips", checksum::of_bytes(clips.as_bytes()), self.token);
         self.link.put_object(&objects, &clips_name, clips.as_bytes())?;
         let mut job = Job {
             form: FORM,

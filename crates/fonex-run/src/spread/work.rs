@@ -75,7 +75,7 @@ pub fn work(
     let pace = Arc::new(Together::new(&link, turns, &options.name)?);
     let ended = AtomicBool::new(false);
     let _heeding = interrupt.heed();
-    let mut left: HashSet<String> = HashSet::new();
+    let (mut left, mut begun) = (HashSet::new(), HashSet::new());
     thread::scope(|scope| {
         scope.spawn(|| {
             let mut last = Instant::now();
@@ -110,7 +110,9 @@ pub fn work(
                         continue;
                     }
                     found = true;
-                    told.begins(&job);
+                    if begun.insert(token.clone()) {
+                        told.begins(&job);
+                    }
                     let at_work =
                         AtWork { link: &link, objects: &objects, bench, plan, options, interrupt, shown: &shown };
                     at_work.job(&job, &token, &jobs, &pace)?;
@@ -159,7 +161,11 @@ pub fn clear(address: &SpreadAddress) -> Result<u64, RunError> {
     let (jobs, workers) = (link.bucket(JOBS, KEPT)?, link.bucket(WORKERS, HELD)?);
     let mut cleared = 0;
     for token in link.keys(&jobs)? {
-        if link.entry(&jobs, &token)?.is_some() && link.entry(&workers, &asked_key(&token))?.is_none() {
+        let Some(entry) = link.entry(&jobs, &token)? else { continue };
+        if link.entry(&workers, &asked_key(&token))?.is_none() {
+            if let (Ok(job), Ok(objects)) = (serde_json::from_slice::<Job>(&entry.value), link.objects(OBJECTS)) {
+                link.delete_object(&objects, &job.clips);
+            }
             link.ask("remove the job", jobs.purge(&token))?;
             let names = Names::of(&token);
             link.delete_queue(&names.todo);

@@ -1,5 +1,6 @@
 //! Runs that are spread over workers, where `FONEX_TEST_NATS` names a server: whoever is killed, each trial is recorded once.
 
+use std::io::Read;
 use std::process::Child;
 use std::time::{Duration, Instant};
 
@@ -181,6 +182,41 @@ fn jobs_that_are_not_for_a_worker_are_left_alone_and_told() {
     let right = Worker::start(&folder, &server, &named("j4"), &["--class", "quick"]);
     assert!(asking.wait().unwrap().success());
     drop(right);
+}
+
+/// Two runs over the same clips at the same time: the one that ends first takes nothing from the other.
+#[test]
+fn runs_over_the_same_clips_leave_each_other_theirs() {
+    let Some(server) = server() else { return };
+    let folders = [Folder::new(), Folder::new()];
+    let classes = ["first", "second"].map(named);
+    let asking: Vec<Child> = (0..2)
+        .map(|at| {
+            bench(&folders[at], 46 + at as u32);
+            let asked = ["run", "hear", "--spread", &server, "--only-class", &classes[at], "--store", "s"];
+            folders[at].start(&asked)
+        })
+        .collect();
+    let put_up = || {
+        let view: Value = folders[0].fonex(&["work", &server, "--list", "--format", "json"]).expect(0).json();
+        let jobs = view["jobs"].as_array().unwrap();
+        let whole = |class: &&String| jobs.iter().any(|job| job["class"] == class.as_str() && job["groups"] == 600);
+        classes.iter().filter(whole).count()
+    };
+    let begun = Instant::now();
+    while put_up() < 2 {
+        assert!(begun.elapsed() < Duration::from_secs(30), "the jobs are not told of");
+    }
+    for (at, child) in asking.into_iter().enumerate() {
+        let mut worker = Worker::start(&folders[at], &server, &classes[at], &["--class", &classes[at]]);
+        folders[at].done(&["run", "hear"], child.wait_with_output().unwrap()).expect(0);
+        let mut told = String::new();
+        let mut stopped = worker.0.take().unwrap();
+        stopped.kill().unwrap();
+        stopped.stderr.take().unwrap().read_to_string(&mut told).unwrap();
+        stopped.wait().unwrap();
+        assert_eq!(told.matches("Working on plan hear").count(), 1, "{told}");
+    }
 }
 
 /// An engine that takes its worker with it: the group is given up after so many deliveries, and told.
