@@ -207,8 +207,16 @@ fn runs_over_the_same_clips_leave_each_other_theirs() {
     while put_up() < 2 {
         assert!(begun.elapsed() < Duration::from_secs(30), "the jobs are not told of");
     }
-    for (at, child) in asking.into_iter().enumerate() {
+    for (at, mut child) in asking.into_iter().enumerate() {
         let mut worker = Worker::start(&folders[at], &server, &classes[at], &["--class", &classes[at]]);
+        let begun = Instant::now();
+        while child.try_wait().unwrap().is_none() {
+            if begun.elapsed() > Duration::from_secs(60) {
+                child.kill().unwrap();
+                panic!("the run does not end");
+            }
+            std::thread::yield_now();
+        }
         folders[at].done(&["run", "hear"], child.wait_with_output().unwrap()).expect(0);
         let mut told = String::new();
         let mut stopped = worker.0.take().unwrap();
