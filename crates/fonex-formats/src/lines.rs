@@ -13,6 +13,9 @@ pub(crate) const LONGEST_LINE: u64 = 32 << 20;
 /// A block ends early once it holds this many bytes.
 const LONGEST_BLOCK: usize = 32 << 20;
 
+/// Bytes of a line that room is made for.
+const USUAL_LINE: usize = 256;
+
 /// Lines of UTF-8 files with their numbers, counted through all of them. Skips blank lines and a byte-order mark; takes LF and CRLF.
 pub(crate) struct Lines {
     pieces: Arc<Pieces>,
@@ -116,6 +119,11 @@ impl Lines {
     pub(crate) fn next_block(&mut self, most: usize, block: &mut Block) -> Result<(), Problem> {
         block.bytes.clear();
         block.lines.clear();
+        // Room that grows is copied and touched twice; what is not used of it is never touched.
+        let length = self.reader.get_ref().metadata().map_or(0, |file| file.len());
+        let left = usize::try_from(length).unwrap_or(usize::MAX);
+        block.bytes.reserve(left.min(most * USUAL_LINE));
+        block.lines.reserve(left.min(most));
         while block.lines.len() < most && block.bytes.len() < LONGEST_BLOCK {
             let start = block.bytes.len();
             let Some(offset) = self.append(&mut block.bytes)? else { break };

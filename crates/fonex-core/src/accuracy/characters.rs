@@ -21,6 +21,9 @@ pub(super) fn count_characters(
     said: &Joined,
     heard: &Joined,
 ) -> EditCounts {
+    if steps.len() < LONG && said.is_plain() && heard.is_plain() {
+        return aligner.count_ascii(said.text(), heard.text());
+    }
     if steps.len() < LONG {
         return aligner.count_characters(said.text(), heard.text());
     }

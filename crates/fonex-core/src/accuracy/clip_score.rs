@@ -71,7 +71,8 @@ pub(super) struct Comparer {
     /// The words of the label on the path taken, and those heard.
     pub(super) said_text: Joined,
     pub(super) heard_text: Joined,
-    /// Whether the profile left the heard text as it was written.
+    /// Whether the profile left the label, and the heard text, as they were written.
+    said_as_written: bool,
     heard_as_written: bool,
     /// The clip compared last was too long and too unlike its label to be aligned as a whole.
     pub(super) in_pieces: bool,
@@ -111,20 +112,33 @@ impl Comparer {
     pub(super) fn compare(&mut self, profile: &TextProfile, label: &Label, heard: &str) {
         let Self { vocabulary, aligner, said, said_text, heard: numbers, heard_text, .. } = self;
         said_text.clear();
-        put_in(said, &label.in_profile(profile), |text, with| {
-            let before = said_text.words();
-            profile.join_tokens(text, said_text);
-            (before..said_text.words())
-                .for_each(|at| with(vocabulary.number_of(said_text.key(at), said_text.word(at))));
-        });
+        let label = label.in_profile(profile);
+        let said_as_written = if let [LabelPart::Fixed(text)] = label.parts() {
+            let as_written = profile.join_tokens(text, said_text);
+            said.clear();
+            said_text.keyed().for_each(|(key, word)| said.push_word(vocabulary.number_of(key, word)));
+            as_written
+        } else {
+            put_in(said, &label, |text, with| {
+                let before = said_text.words();
+                profile.join_tokens(text, said_text);
+                (before..said_text.words())
+                    .for_each(|at| with(vocabulary.number_of(said_text.key(at), said_text.word(at))));
+            });
+            false
+        };
         // Most words are heard as they were said: those need not be looked up.
         let (as_written, alike) = profile.join_tokens_like(said_text, heard, heard_text);
+        self.said_as_written = said_as_written;
         self.heard_as_written = as_written;
+        let ends = if said.is_chain() { said_text.ends_alike(heard_text, alike) } else { [alike, 0] };
+        let [head, tail] = ends;
+        let middle = [head..said_text.words() - tail, head..heard_text.words() - tail];
         numbers.clear();
-        numbers.extend_from_slice(&said.words()[..alike]);
-        let mut next = alike;
-        for place in alike..heard_text.words() {
-            let near = next..(next + LOOK_AHEAD).min(said_text.words());
+        numbers.extend_from_slice(&said.words()[..head]);
+        let mut next = head;
+        for place in middle[1].clone() {
+            let near = next..(next + LOOK_AHEAD).min(middle[0].end);
             let same = |at: &usize| said_text.is_same(*at, heard_text, place);
             numbers.push(near.into_iter().find(same).map_or_else(
                 || vocabulary.number_of(heard_text.key(place), heard_text.word(place)),
@@ -134,29 +148,36 @@ impl Comparer {
                 },
             ));
         }
-        let against = |node: usize, at: usize, same: bool| Against {
+        numbers.extend_from_slice(&said.words()[middle[0].end..][..tail]);
+        let unlike = |said: u32, heard: u32| Against {
             apart: 0,
-            unlike: if same {
-                0
-            } else {
-                unlikeness(vocabulary.word(said.words()[node]), vocabulary.word(numbers[at]))
-            },
+            unlike: unlikeness(vocabulary.word(said), vocabulary.word(heard)),
         };
         self.steps.clear();
-        if said.is_chain() && said.words() == numbers.as_slice() {
-            self.words = EditCounts { correct: numbers.len() as u64, ..EditCounts::default() };
-            let right =
-                |number: &u32| NumberedStep { edit: Edit::Correct, said: Some(*number), heard: Some(*number) };
-            self.steps.extend(numbers.iter().map(right));
+        let right = |number: &u32| NumberedStep { edit: Edit::Correct, said: Some(*number), heard: Some(*number) };
+        if said.is_chain() {
+            // Words that are alike at both ends are paired in the best path.
+            let [before, after] = [&said.words()[..head], &said.words()[middle[0].end..]];
+            let [said, heard] = [&said.words()[middle[0].clone()], &numbers[middle[1].clone()]];
+            let against = |row: usize, column: usize, same: bool| {
+                if same { Against::default() } else { unlike(said[row], heard[column]) }
+            };
+            let mut words = EditCounts { correct: (head + tail) as u64, ..EditCounts::default() };
+            self.steps.extend(before.iter().map(right));
+            if !(said.is_empty() && heard.is_empty()) {
+                let steps = aligner.align_chain(said, heard, against);
+                words += EditCounts::of(steps);
+                self.steps.extend(steps.iter().map(numbered(said, heard)));
+            }
+            self.steps.extend(after.iter().map(right));
+            self.words = words;
         } else {
+            let against = |node: usize, at: usize, same: bool| {
+                if same { Against::default() } else { unlike(said.words()[node], numbers[at]) }
+            };
             let steps = aligner.align(said, numbers, against);
             self.words = EditCounts::of(steps);
-            let numbered = |Step { edit, said: node, heard }: &Step| NumberedStep {
-                edit: *edit,
-                said: node.map(|node| said.words()[node]),
-                heard: heard.map(|at| numbers[at]),
-            };
-            self.steps.extend(steps.iter().map(numbered));
+            self.steps.extend(steps.iter().map(numbered(said.words(), numbers)));
         }
         if !said.is_chain() {
             // Of a label with choices only the words of the path taken count.
@@ -171,6 +192,9 @@ impl Comparer {
     /// Word counts of the clip compared last as it is written, nothing forgiven: what the profile forgives is the
     /// difference. Words are distinguished by their hashes.
     pub(super) fn count_as_written(&mut self, label: &Label, heard: &str) -> EditCounts {
+        if self.said_as_written && self.heard_as_written && !self.in_pieces {
+            return self.words;
+        }
         if let Some(counts) = self.as_written_from_words(label, heard) {
             return counts;
         }
@@ -243,6 +267,11 @@ impl Comparer {
         let step = |step: &NumberedStep| WordStep { edit: step.edit, said: word(step.said), heard: word(step.heard) };
         ClipScore { words: self.words, characters: self.characters, steps: self.steps.iter().map(step).collect() }
     }
+}
+
+/// Steps of an alignment with words for the places of words.
+fn numbered<'w>(said: &'w [u32], heard: &'w [u32]) -> impl Fn(&Step) -> NumberedStep + 'w {
+    |step| NumberedStep { edit: step.edit, said: step.said.map(|at| said[at]), heard: step.heard.map(|at| heard[at]) }
 }
 
 /// Words of the label a heard word is compared with before it is looked up.

@@ -1,10 +1,11 @@
 //! What went wrong, word by word: which words are taken for which, missed, invented, and what kind of mistake each is.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 
 use super::clip_score::NumberedStep;
-use super::kinds::{MistakeKind, kind_of_pair, kinds_of};
-use crate::Table;
+use super::confusions::{ClipIds, Confusions, Pair, Words};
+use super::kinds::{MistakeKind, kinds_of, wrong_places};
+use super::pair_kinds::KindsOfPairs;
 use crate::align::Edit;
 use crate::text::Vocabulary;
 
@@ -73,59 +74,6 @@ pub struct InventedWord {
 
 /// Entries kept in each list.
 const LISTED: usize = 50;
-const EXAMPLES: usize = 3;
-
-#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
-struct Pair {
-    times: u64,
-    /// How often it was not part of a stretch that is only parted elsewhere.
-    apart: u64,
-    /// The kind, judged from the two words.
-    kind: MistakeKind,
-    /// Up to three clips with it, as places in the list of names.
-    clips: [u32; EXAMPLES],
-}
-
-/// No clip.
-const NO_CLIP: u32 = u32::MAX;
-
-/// Ids of clips that serve as examples, one behind the other.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-struct ClipIds {
-    text: String,
-    ends: Vec<usize>,
-}
-
-impl ClipIds {
-    fn id(&self, place: u32) -> &str {
-        let place = place as usize;
-        let start = place.checked_sub(1).map_or(0, |before| self.ends[before]);
-        &self.text[start..self.ends[place]]
-    }
-
-    /// Notes an id; the same one several times in a row is noted once.
-    fn note(&mut self, id: &str) -> u32 {
-        let places = self.ends.len() as u32;
-        if places > 0 && self.id(places - 1) == id {
-            return places - 1;
-        }
-        self.text.push_str(id);
-        self.ends.push(self.text.len());
-        places
-    }
-}
-
-impl Pair {
-    const fn new(kind: MistakeKind) -> Self {
-        Self { times: 0, apart: 0, kind, clips: [NO_CLIP; EXAMPLES] }
-    }
-
-    /// Where the next example goes, if `clip` is not the last one already.
-    fn room_for(&self, is_last: impl Fn(u32) -> bool) -> Option<usize> {
-        let room = self.clips.iter().position(|clip| *clip == NO_CLIP)?;
-        (room == 0 || !is_last(self.clips[room - 1])).then_some(room)
-    }
-}
 
 /// How one word fared.
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
@@ -135,22 +83,54 @@ struct Fate {
     invented: u64,
 }
 
-/// Builds [`Mistakes`]; its memory grows with the vocabulary, not with the clips. Words are numbers of the vocabulary that
-/// each call is given.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+/// Builds [`Mistakes`]; its memory grows with the vocabulary and the pairs of words, not with the clips. Words are numbers of
+/// the vocabulary that each call is given.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(from = "Written")]
 pub(super) struct MistakesBuilder {
     kinds: [u64; MistakeKind::ALL.len()],
-    #[serde(with = "crate::tables")]
-    confused: Table<(u32, u32), Pair>,
-    examples: ClipIds,
+    confused: Confusions,
     /// The kinds of the clip added last.
-    #[serde(skip)]
     of_clip: Vec<Option<MistakeKind>>,
+    /// The places of its wrong steps.
+    wrong: Vec<u32>,
+    of_pairs: KindsOfPairs,
     /// By word.
     fates: Vec<Fate>,
     lost_beginnings: u64,
     lost_ends: u64,
     words_over_silence: u64,
+}
+
+/// A builder in a file; `P`, `I` and `F` are lists, or where to read them from.
+#[derive(Serialize, Deserialize)]
+struct Written<P = Vec<(Words, Pair)>, I = ClipIds, F = Vec<Fate>> {
+    kinds: [u64; MistakeKind::ALL.len()],
+    confused: P,
+    examples: I,
+    fates: F,
+    lost_beginnings: u64,
+    lost_ends: u64,
+    words_over_silence: u64,
+}
+
+impl From<Written> for MistakesBuilder {
+    fn from(written: Written) -> Self {
+        let Written { kinds, confused, examples, fates, lost_beginnings, lost_ends, words_over_silence } = written;
+        let confused = Confusions::of(confused, examples);
+        Self { kinds, confused, fates, lost_beginnings, lost_ends, words_over_silence, ..Self::default() }
+    }
+}
+
+impl Serialize for MistakesBuilder {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Self { kinds, lost_beginnings, lost_ends, words_over_silence, .. } = *self;
+        self.confused.written(|confused, examples| {
+            let fates = &self.fates;
+            Written { kinds, confused, examples, fates, lost_beginnings, lost_ends, words_over_silence }
+                .serialize(serializer)
+        })
+    }
 }
 
 impl MistakesBuilder {
@@ -159,46 +139,45 @@ impl MistakesBuilder {
         if self.fates.len() < vocabulary.len() {
             self.fates.resize(vocabulary.len().next_power_of_two(), Fate::default());
         }
-        let mut flawless = true;
         for step in steps {
-            flawless &= step.edit == Edit::Correct;
             match (step.said, step.heard) {
-                (Some(said), _) => {
-                    let fate = &mut self.fates[said as usize];
-                    fate.said += 1;
-                    fate.missed += u64::from(step.edit != Edit::Correct);
-                }
+                (Some(said), _) => self.fates[said as usize].said += 1,
                 (None, Some(heard)) => self.fates[heard as usize].invented += 1,
                 (None, None) => {}
             }
         }
-        if flawless {
+        let Self { confused, of_clip, wrong, of_pairs, .. } = self;
+        wrong_places(steps, wrong);
+        if wrong.is_empty() {
             return;
         }
-        let Self { confused, examples, of_clip, .. } = self;
-        kinds_of(steps, vocabulary, of_clip, |said, heard| {
-            let of_words = || kind_of_pair(vocabulary.word(said), vocabulary.word(heard));
-            let pair = confused.entry((said, heard)).or_insert_with(|| Pair::new(of_words()));
-            pair.times += 1;
-            pair.apart += 1;
-            if let Some(room) = pair.room_for(|last| examples.id(last) == clip_id) {
-                pair.clips[room] = examples.note(clip_id);
-            }
-            pair.kind
+        let mut clip = None;
+        kinds_of(steps, wrong, vocabulary, of_clip, |said, heard| {
+            let kind = of_pairs.kind(vocabulary, said, heard);
+            let clip = *clip.get_or_insert_with(|| confused.clip(clip_id));
+            confused.note((said, heard), kind, clip);
+            kind
         });
-        for (step, kind) in steps.iter().zip(of_clip) {
-            let Some(kind) = *kind else { continue };
-            self.kinds[kind as usize] += 1;
-            if kind == MistakeKind::Spacing
-                && let (Some(said), Some(heard)) = (step.said, step.heard)
-                && let Some(pair) = confused.get_mut(&(said, heard))
-            {
-                pair.apart -= 1;
+        let mut spacing = false;
+        for place in &*wrong {
+            let (step, kind) = (&steps[*place as usize], of_clip[*place as usize]);
+            if let Some(said) = step.said {
+                self.fates[said as usize].missed += 1;
             }
+            spacing |= kind == Some(MistakeKind::Spacing);
+            self.kinds[kind.map_or(0, |kind| kind as usize)] += u64::from(kind.is_some());
         }
+        if spacing {
+            let kinds = wrong.iter().map(|place| (&steps[*place as usize], of_clip[*place as usize]));
+            let substituted = kinds.filter(|(step, _)| step.edit == Edit::Substituted);
+            confused.tell_spacing(substituted.map(|(_, kind)| kind == Some(MistakeKind::Spacing)));
+        }
+        confused.sum_up_if_many();
         let lost = |edits: &mut dyn Iterator<Item = Edit>| edits.take_while(|edit| *edit == Edit::Deleted).count();
-        let (beginning, end) =
-            (lost(&mut steps.iter().map(|s| s.edit)), lost(&mut steps.iter().rev().map(|s| s.edit)));
+        // The first and the last step are wrong, or nothing is lost there.
+        let (first, last) = (wrong[0] == 0, wrong[wrong.len() - 1] as usize == steps.len() - 1);
+        let beginning = if first { lost(&mut steps.iter().map(|s| s.edit)) } else { 0 };
+        let end = if last { lost(&mut steps.iter().rev().map(|s| s.edit)) } else { 0 };
         // A clip of which nothing was heard lost more than an end.
         let some_heard = beginning < steps.len();
         self.lost_beginnings += u64::from(beginning >= 2 && some_heard);
@@ -213,14 +192,7 @@ impl MistakesBuilder {
 
     /// Whether every word and clip in it is one there is.
     pub(super) fn is_sound(&self, words: usize) -> bool {
-        let (ids, word) = (&self.examples, |number: u32| (number as usize) < words);
-        let clip = |place: u32| place == NO_CLIP || (place as usize) < ids.ends.len();
-        ids.ends.is_sorted()
-            && ids.ends.iter().all(|end| ids.text.is_char_boundary(*end))
-            && self.fates.iter().skip(words).all(|fate| fate.said + fate.invented == 0)
-            && self.confused.iter().all(|((said, heard), pair)| {
-                word(*said) && word(*heard) && pair.clips.iter().all(|place| clip(*place))
-            })
+        self.fates.iter().skip(words).all(|fate| fate.said + fate.invented == 0) && self.confused.is_sound(words)
     }
 
     /// Takes in what another builder gathered from clips that come after this one's, and leaves it empty; `here` gives what one of
@@ -237,19 +209,7 @@ impl MistakesBuilder {
             known.missed += fate.missed;
             known.invented += fate.invented;
         }
-        for ((said, heard), pair) in later.confused.drain() {
-            let words = (here(said), here(heard));
-            let known = self.confused.entry(words).or_insert_with(|| Pair::new(pair.kind));
-            known.times += pair.times;
-            known.apart += pair.apart;
-            for clip in pair.clips.into_iter().filter(|clip| *clip != NO_CLIP) {
-                if let Some(room) = known.room_for(|_| false) {
-                    known.clips[room] = self.examples.note(later.examples.id(clip));
-                }
-            }
-        }
-        later.examples.text.clear();
-        later.examples.ends.clear();
+        self.confused.take_in(&mut later.confused, here);
         self.lost_beginnings += std::mem::take(&mut later.lost_beginnings);
         self.lost_ends += std::mem::take(&mut later.lost_ends);
         self.words_over_silence += std::mem::take(&mut later.words_over_silence);
@@ -273,23 +233,20 @@ impl MistakesBuilder {
         }
         kinds.sort_by_key(|count| (std::cmp::Reverse(count.words), count.kind));
         let word = |number: u32| vocabulary.word(number).as_str();
-        let confused =
-            most(self.confused.into_iter(), |((said, heard), pair)| (pair.times, (word(*said), word(*heard))));
-        let fates = || (0_u32..).zip(&self.fates);
-        let missed = most(fates().filter(|(_, fate)| fate.missed > 0), |(n, fate)| (fate.missed, (word(*n), "")));
-        let invented =
-            most(fates().filter(|(_, fate)| fate.invented > 0), |(n, fate)| (fate.invented, (word(*n), "")));
-        let confusion = |((said, heard), Pair { times, apart, kind, clips }): ((u32, u32), Pair)| Confusion {
+        let (confused, clips) = self.confused.finish();
+        let confused = most(confused, |(_, pair)| pair.times, |((said, heard), _)| (word(*said), word(*heard)));
+        let fates = |of: fn(&Fate) -> u64| {
+            let some = (0_u32..).zip(&self.fates).filter(|(_, fate)| of(fate) > 0).collect();
+            most(some, |(_, fate)| of(fate), |(number, _)| (word(*number), ""))
+        };
+        let (missed, invented) = (fates(|fate| fate.missed), fates(|fate| fate.invented));
+        let confusion = |((said, heard), pair): (Words, Pair)| Confusion {
             said: word(said).to_owned(),
             heard: word(heard).to_owned(),
-            times,
+            times: pair.times,
             // A pair met only inside a spacing stretch is recorded as spacing.
-            kind: if apart == 0 { MistakeKind::Spacing } else { kind },
-            clips: clips
-                .into_iter()
-                .filter(|clip| *clip != NO_CLIP)
-                .map(|clip| self.examples.id(clip).to_owned())
-                .collect(),
+            kind: if pair.apart == 0 { MistakeKind::Spacing } else { pair.kind },
+            clips: pair.clips().map(|place| clips.id(place).to_owned()).collect(),
         };
         let missed_word =
             |(n, fate): (u32, &Fate)| MissedWord { word: word(n).to_owned(), times: fate.missed, said: fate.said };
@@ -307,13 +264,14 @@ impl MistakesBuilder {
 }
 
 /// The most frequent first, equals by their words.
-fn most<'w, T>(items: impl Iterator<Item = T>, key: impl Fn(&T) -> (u64, (&'w str, &'w str))) -> Vec<T> {
-    let mut items: Vec<T> = items.collect();
-    let order = |a: &T, b: &T| {
-        let ((times_a, words_a), (times_b, words_b)) = (key(a), key(b));
-        times_b.cmp(&times_a).then_with(|| words_a.cmp(&words_b))
-    };
-    // Of a long list only what is kept is put in order.
+fn most<'w, T>(mut items: Vec<T>, times: impl Fn(&T) -> u64, words: impl Fn(&T) -> (&'w str, &'w str)) -> Vec<T> {
+    let order = |a: &T, b: &T| times(b).cmp(&times(a)).then_with(|| words(a).cmp(&words(b)));
+    // Of a long list only what is kept is put in order, and only words of those that may be kept are looked at.
+    if items.len() > LISTED {
+        let mut all: Vec<u64> = items.iter().map(&times).collect();
+        let (_, least, _) = all.select_nth_unstable_by(LISTED - 1, |a, b| b.cmp(a));
+        items.retain(|item| times(item) >= *least);
+    }
     if items.len() > LISTED {
         items.select_nth_unstable_by(LISTED, order);
         items.truncate(LISTED);

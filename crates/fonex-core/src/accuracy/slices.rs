@@ -68,6 +68,8 @@ pub(super) struct Slices {
     crossed: Vec<[String; 2]>,
     /// What clips were met that share everything with each other, by places in the list.
     known: Table<Vec<u8>, usize>,
+    /// Those of clips that share nothing but their lengths, by the band of these.
+    of_bands: [Option<usize>; LENGTH_BANDS.len()],
     alike: Vec<Alike>,
     key: Vec<u8>,
 }
@@ -127,7 +129,23 @@ impl Slices {
         timed: Option<u32>,
         gathered: &mut Gathered,
     ) -> u32 {
-        let length = length_band(label_words);
+        let band = length_band(label_words);
+        let place = match self.of_bands[band] {
+            Some(place) if clip.shared().next().is_none() => place,
+            _ => self.alike(clip, band, gathered),
+        };
+        let Alike { group, slices } = &self.alike[place];
+        for place in slices {
+            let slice = &mut self.slices[*place];
+            slice.tally.add(counts[0], counts[1]);
+            slice.timed.extend(timed);
+        }
+        *group
+    }
+
+    /// The place of the clips that share everything with a clip.
+    fn alike(&mut self, clip: &Clip, band: usize, gathered: &mut Gathered) -> usize {
+        let length = LENGTH_BANDS[band].1;
         self.key.clear();
         for (by, value) in slice_keys(clip, length) {
             // With their lengths before them, no two lists of texts look alike.
@@ -142,13 +160,10 @@ impl Slices {
             self.alike.push(alike);
             self.alike.len() - 1
         });
-        let Alike { group, slices } = &self.alike[place];
-        for place in slices {
-            let slice = &mut self.slices[*place];
-            slice.tally.add(counts[0], counts[1]);
-            slice.timed.extend(timed);
+        if clip.shared().next().is_none() {
+            self.of_bands[band] = Some(place);
         }
-        *group
+        place
     }
 
     /// The slices of a clip, and those of all clips, as a group; new ones are made.
@@ -250,8 +265,9 @@ pub const LENGTH: &str = "length";
 pub const LENGTH_BANDS: [(u64, &str); 4] =
     [(5, "to 5 words"), (15, "6 to 15 words"), (50, "16 to 50 words"), (u64::MAX, "over 50 words")];
 
-fn length_band(words: u64) -> &'static str {
-    LENGTH_BANDS.iter().find(|(most, _)| words <= *most).expect("the last band has no end").1
+/// The place of the band among all.
+fn length_band(words: u64) -> usize {
+    LENGTH_BANDS.iter().position(|(most, _)| words <= *most).expect("the last band has no end")
 }
 
 /// What a clip shares with others, its length included, as (what, value).

@@ -8,6 +8,7 @@ use super::band::Long;
 use super::bits::{Bits, Vertical, next_column};
 use super::sweep::{APART, Cost, Counting, Full, Sweep, UNLIKE};
 use super::{Against, Edit, EditCounts, Step};
+use crate::text::{alike_at_end, alike_at_start};
 
 /// Rows that fit one machine word.
 const SHORT: usize = 64;
@@ -35,10 +36,22 @@ impl<'t, T: Eq> Ends<'t, T> {
     }
 }
 
+impl<'t> Ends<'t, u8> {
+    /// [`Self::of`] of bytes of which any may be paired.
+    fn of_bytes(said: &'t [u8], heard: &'t [u8]) -> Self {
+        let head = alike_at_start(said, heard);
+        let (said, heard) = (&said[head..], &heard[head..]);
+        let tail = alike_at_end(said, heard);
+        Self { head, tail, said: &said[..said.len() - tail], heard: &heard[..heard.len() - tail] }
+    }
+}
+
 /// Aligns and counts chain after chain; what it allocates serves the next one.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Chains {
     columns: Vec<Bits>,
+    /// For each character of ASCII the rows it stands in, while characters are counted; nothing in between.
+    places: Vec<u64>,
     full: Sweep<Full>,
     counting: Sweep<Counting>,
     /// Something was aligned in pieces since this was last asked.
@@ -127,7 +140,7 @@ impl Chains {
     /// Counts the edits without keeping the path.
     pub(super) fn count<T: Eq + Hash>(&mut self, said: &[T], heard: &[T]) -> EditCounts {
         let Self { columns, counting, .. } = self;
-        let counts = count_middle(said, heard, |said, heard| {
+        let counts = count_middle(Ends::of(said, heard, |_, _| true), |said, heard| {
             if said.len() <= SHORT {
                 return Some(count_short(columns, said, heard, |token| rows_like(said, token)));
             }
@@ -146,36 +159,39 @@ impl Chains {
     /// Counts the edits between the characters of two texts.
     pub(super) fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
         if said.is_ascii() && heard.is_ascii() {
-            if said == heard {
-                return EditCounts { correct: said.len() as u64, ..EditCounts::default() };
-            }
-            let Self { columns, counting, .. } = self;
-            let counts = count_middle(said.as_bytes(), heard.as_bytes(), |said, heard| {
-                if said.len() > SHORT {
-                    let [said, heard]: [Vec<u32>; 2] =
-                        [said, heard].map(|text| text.iter().map(|byte| u32::from(*byte)).collect());
-                    let edits = Long::new(&said, &heard, 128).sweep(counting, false, &|_, _| 0)?;
-                    return Some((edits, counting.substitutions()));
-                }
-                let mut places = [0u64; 128];
-                said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
-                Some(count_short(columns, said, heard, |byte| places[usize::from(*byte)]))
-            });
-            return counts.unwrap_or_else(|| self.count(said.as_bytes(), heard.as_bytes()));
+            return self.count_ascii(said.as_bytes(), heard.as_bytes());
         }
         let said: Vec<&str> = crate::text::graphemes(said).collect();
         let heard: Vec<&str> = crate::text::graphemes(heard).collect();
         self.count(&said, &heard)
     }
+
+    /// [`Self::count_characters`] of texts known to be ASCII.
+    pub(super) fn count_ascii(&mut self, said: &[u8], heard: &[u8]) -> EditCounts {
+        let Self { columns, places, counting, .. } = self;
+        let counts = count_middle(Ends::of_bytes(said, heard), |said, heard| {
+            if said.len() > SHORT {
+                let [said, heard]: [Vec<u32>; 2] =
+                    [said, heard].map(|text| text.iter().map(|byte| u32::from(*byte)).collect());
+                let edits = Long::new(&said, &heard, 128).sweep(counting, false, &|_, _| 0)?;
+                return Some((edits, counting.substitutions()));
+            }
+            places.resize(128, 0);
+            said.iter().enumerate().for_each(|(row, byte)| places[usize::from(*byte)] |= 1 << row);
+            let counts = count_short(columns, said, heard, |byte| places[usize::from(*byte)]);
+            said.iter().for_each(|byte| places[usize::from(*byte)] = 0);
+            Some(counts)
+        });
+        counts.unwrap_or_else(|| self.count(said, heard))
+    }
 }
 
 /// Counts what is alike at both ends, and the middle by its edits and the substitutions among them.
 fn count_middle<'t, T: Eq>(
-    said: &'t [T],
-    heard: &'t [T],
+    ends: Ends<'t, T>,
     middle: impl FnOnce(&'t [T], &'t [T]) -> Option<(u64, u64)>,
 ) -> Option<EditCounts> {
-    let Ends { head, tail, said, heard } = Ends::of(said, heard, |_, _| true);
+    let Ends { head, tail, said, heard } = ends;
     let alike = (head + tail) as u64;
     let (rows, columns) = (said.len() as u64, heard.len() as u64);
     match (rows, columns) {
@@ -249,7 +265,29 @@ fn short_columns<T>(columns: &mut Vec<Bits>, rows: usize, heard: &[T], rows_like
 /// The fewest edits, and the fewest substitutions among them, of sequences of which the first fits one machine word.
 fn count_short<T: Eq>(columns: &mut Vec<Bits>, said: &[T], heard: &[T], rows_like: impl Fn(&T) -> u64) -> (u64, u64) {
     let edits = short_columns(columns, said.len(), heard, rows_like);
+    if edits == said.len().abs_diff(heard.len()) as u64 {
+        return (edits, 0);
+    }
     (edits, u64::from(fewest_substitutions(columns, said, heard)))
+}
+
+/// How far back from a cell, by its row and column, the only cheapest path leads over equal tokens.
+fn along_pairs<T: Eq>(
+    columns: &[Bits],
+    said: &[T],
+    heard: &[T],
+    mut row: usize,
+    mut column: usize,
+) -> (usize, usize) {
+    while row > 0 && column > 0 {
+        let bits = &columns[column - 1];
+        let is_only = (bits.free & !bits.down & !bits.right) >> (row - 1) & 1 == 1;
+        if !is_only || said[row - 1] != heard[column - 1] {
+            break;
+        }
+        (row, column) = (row - 1, column - 1);
+    }
+    (row, column)
 }
 
 /// The fewest substitutions of a cheapest path: what [`Sweep`] finds, where nothing else is asked and a column is short.
@@ -260,7 +298,19 @@ fn fewest_substitutions<T: Eq>(columns: &[Bits], said: &[T], heard: &[T]) -> u8 
     here[said.len()] = 0;
     // The first and last row that paths touch.
     let (mut low, mut high) = (said.len(), said.len());
-    for (bits, token) in columns.iter().zip(heard).rev() {
+    let mut column = columns.len();
+    while column > 0 {
+        if low == high {
+            let behind = low;
+            (low, column) = along_pairs(columns, said, heard, low, column);
+            high = low;
+            here.swap(behind, low);
+            if column == 0 {
+                break;
+            }
+        }
+        column -= 1;
+        let (bits, token) = (&columns[column], &heard[column]);
         let (mut next_low, mut next_high) = (usize::MAX, 0);
         let mut reach = |row: usize, cost: u8| {
             left[row] = left[row].min(cost);

@@ -85,11 +85,23 @@ impl Aligner {
         heard: &[T],
         against: impl Fn(usize, usize, bool) -> Against,
     ) -> &[Step] {
+        let Some(links) = said.links() else { return self.align_chain(said.words(), heard, against) };
+        self.steps = search::align_graph(said.words(), links, heard, against);
+        &self.steps
+    }
+
+    /// [`Self::align`] with a label without choices, of which `against` is told places.
+    ///
+    /// # Panics
+    /// When either side has more than 536,870,911 tokens.
+    pub fn align_chain<T: Eq + Hash>(
+        &mut self,
+        said: &[T],
+        heard: &[T],
+        against: impl Fn(usize, usize, bool) -> Against,
+    ) -> &[Step] {
         self.steps.clear();
-        match said.links() {
-            None => self.chains.align(said.words(), heard, against, &mut self.steps),
-            Some(links) => self.steps = search::align_graph(said.words(), links, heard, against),
-        }
+        self.chains.align(said, heard, against, &mut self.steps);
         &self.steps
     }
 
@@ -101,6 +113,14 @@ impl Aligner {
     /// [`count_character_edits`].
     pub fn count_characters(&mut self, said: &str, heard: &str) -> EditCounts {
         self.chains.count_characters(said, heard)
+    }
+
+    /// [`Self::count_characters`] of texts known to be ASCII.
+    ///
+    /// # Panics
+    /// When they are not.
+    pub(crate) fn count_ascii(&mut self, said: &str, heard: &str) -> EditCounts {
+        self.chains.count_ascii(said.as_bytes(), heard.as_bytes())
     }
 }
 

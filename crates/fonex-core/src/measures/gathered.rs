@@ -1,9 +1,8 @@
 //! The facts of many clips as they stream by: sums are tallied by how many clips have the same, lists are kept once.
 
-use std::hash::{Hash, Hasher};
-
 use serde::{Deserialize, Serialize};
 
+use super::kinds::{Kind, Kinds};
 use super::{Estimate, Estimator, Fact, Measure, Sample, Trial, estimate};
 use crate::Table;
 use crate::stats::UnitKind;
@@ -63,24 +62,23 @@ struct Column {
     #[serde(with = "super::written::first_row")]
     first: Option<([u64; WIDEST], Vec<f64>)>,
     /// How many clips of a group have the same row, another than the first.
-    #[serde(with = "crate::tables")]
-    kinds: Table<Kind, f64>,
+    kinds: Kinds,
     /// The clips that are not tallied, and the group of each.
     list: Sample,
     groups: Vec<u32>,
 }
 
 impl Column {
-    fn count(&mut self, kind: Kind, times: f64) {
-        let (row, by_group) = self.first.get_or_insert_with(|| (kind.row, Vec::new()));
-        if *row == kind.row {
-            let group = kind.group as usize;
+    fn count(&mut self, row: &[f64], group: u32, times: f64) {
+        let (first, by_group) = self.first.get_or_insert_with(|| (Kind::new(row, group).row, Vec::new()));
+        if row.iter().zip(&*first).all(|(number, bits)| number.to_bits() == *bits) {
+            let group = group as usize;
             if by_group.len() <= group {
                 by_group.resize(group + 1, 0.0);
             }
             by_group[group] += times;
         } else {
-            *self.kinds.entry(kind).or_default() += times;
+            self.kinds.count(row, group, times);
         }
     }
 
@@ -104,24 +102,7 @@ impl Column {
             let groups = (0..).zip(by_group).filter(|(_, times)| **times > 0.0);
             groups.for_each(|(group, times)| with(Kind { row: *row, group }, *times));
         }
-        self.kinds.iter().for_each(|(kind, times)| with(*kind, *times));
-    }
-}
-
-/// A row of a group, as the bits of its numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-struct Kind {
-    #[serde(with = "super::written::row_bits")]
-    row: [u64; WIDEST],
-    group: u32,
-}
-
-impl Hash for Kind {
-    /// Small whole numbers differ in their upper bits alone.
-    fn hash<H: Hasher>(&self, state: &mut H) {
-        let [a, b, c, d] = self.row;
-        let row = a ^ b.rotate_left(16) ^ c.rotate_left(32) ^ d.rotate_left(48);
-        state.write_u64(row.wrapping_add(u64::from(self.group)));
+        self.kinds.iter().for_each(|(kind, times)| with(kind, times));
     }
 }
 
@@ -142,7 +123,7 @@ impl Gathered {
                     fact: measure.fact,
                     tallied,
                     first: None,
-                    kinds: Table::default(),
+                    kinds: Kinds::default(),
                     list: Sample::new(measure.fact.width, UnitKind::Clip),
                     groups: Vec::new(),
                 }),
@@ -187,9 +168,7 @@ impl Gathered {
                 continue;
             }
             if column.tallied && row.len() == column.fact.width {
-                let mut bits = [0; WIDEST];
-                bits.iter_mut().zip(&*row).for_each(|(bits, number)| *bits = number.to_bits());
-                column.count(Kind { row: bits, group }, 1.0);
+                column.count(row, group, 1.0);
             } else {
                 column.list(&[row.as_slice()], group);
             }
@@ -214,7 +193,7 @@ impl Gathered {
                 column.fact.id == like.fact.id
                     && column.tallied == like.tallied
                     && column.first.as_ref().is_none_or(|(_, by_group)| by_group.len() <= groups)
-                    && column.kinds.keys().all(|kind| (kind.group as usize) < groups)
+                    && column.kinds.iter().all(|(kind, _)| (kind.group as usize) < groups)
                     && column.list.is_sound(column.fact.width)
                     && column.groups.len() == column.list.ends.len()
                     && column.groups.iter().all(|group| (*group as usize) < groups)
@@ -232,7 +211,7 @@ impl Gathered {
         let groups: Vec<u32> = groups.collect();
         for (mine, theirs) in self.columns.iter_mut().zip(&mut later.columns) {
             theirs.each_kind(|Kind { row, group }, times| {
-                mine.count(Kind { row, group: groups[group as usize] }, times);
+                mine.count(&row.map(f64::from_bits)[..mine.fact.width], groups[group as usize], times);
             });
             mine.list.extend(&theirs.list);
             mine.groups.extend(theirs.groups.iter().map(|group| groups[*group as usize]));

@@ -7,6 +7,7 @@
 mod estimate;
 mod estimators;
 mod gathered;
+mod kinds;
 mod own;
 mod sample;
 mod table;

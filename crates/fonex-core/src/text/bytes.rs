@@ -41,6 +41,35 @@ pub(super) const fn with_small_letters(bytes: u64) -> u64 {
     bytes | capitals >> 2
 }
 
+/// With how many bytes two texts begin alike.
+pub(crate) fn alike_at_start(a: &[u8], b: &[u8]) -> usize {
+    let (eights, others) = (a.as_chunks::<8>().0, b.as_chunks::<8>().0);
+    let mut alike = 0;
+    for (one, other) in eights.iter().zip(others) {
+        let differ = u64::from_le_bytes(*one) ^ u64::from_le_bytes(*other);
+        if differ != 0 {
+            return alike + differ.trailing_zeros() as usize / 8;
+        }
+        alike += 8;
+    }
+    alike + a[alike..].iter().zip(&b[alike..]).take_while(|(a, b)| a == b).count()
+}
+
+/// With how many bytes two texts end alike.
+pub(crate) fn alike_at_end(a: &[u8], b: &[u8]) -> usize {
+    let (eights, others) = (a.as_rchunks::<8>().1, b.as_rchunks::<8>().1);
+    let mut alike = 0;
+    for (one, other) in eights.iter().rev().zip(others.iter().rev()) {
+        let differ = u64::from_le_bytes(*one) ^ u64::from_le_bytes(*other);
+        if differ != 0 {
+            return alike + differ.leading_zeros() as usize / 8;
+        }
+        alike += 8;
+    }
+    let rest = a[..a.len() - alike].iter().rev().zip(b[..b.len() - alike].iter().rev());
+    alike + rest.take_while(|(a, b)| a == b).count()
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -48,6 +77,18 @@ mod tests {
     use super::*;
 
     proptest! {
+        #[test]
+        fn what_is_alike_at_both_ends_is_counted(
+            (start, end) in ("[ab]{0,20}", "[ab]{0,20}"),
+            (one, other) in ("[ab]{0,9}", "[ab]{0,9}"),
+        ) {
+            let [one, other] = [one, other].map(|middle| format!("{start}{middle}{end}"));
+            let (one, other) = (one.as_bytes(), other.as_bytes());
+            prop_assert_eq!(alike_at_start(one, other), one.iter().zip(other).take_while(|(a, b)| a == b).count());
+            let backwards = one.iter().rev().zip(other.iter().rev());
+            prop_assert_eq!(alike_at_end(one, other), backwards.take_while(|(a, b)| a == b).count());
+        }
+
         /// The slow twins look at one byte after the other.
         #[test]
         fn bytes_together_are_what_they_are_one_by_one(text in "[ -~\\x00-\\x1F]{16}|[a-z0-9]{0,15} [ -~]{15}") {

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use super::bytes::alike_at_start;
 use super::vocabulary::WordKey;
 
 /// The tokens of a text joined by single spaces.
@@ -85,6 +86,11 @@ impl Joined {
         &self.text
     }
 
+    /// Whether all of it is known to be ASCII.
+    pub(crate) const fn is_plain(&self) -> bool {
+        self.plain
+    }
+
     pub(crate) const fn words(&self) -> usize {
         self.tokens.len()
     }
@@ -95,6 +101,24 @@ impl Joined {
 
     pub(crate) fn key(&self, at: usize) -> WordKey {
         self.tokens[at].key
+    }
+
+    /// Every word with its key.
+    pub(crate) fn keyed(&self) -> impl Iterator<Item = (WordKey, &str)> {
+        let mut start = 0;
+        self.tokens.iter().map(move |token| {
+            let word = &self.text[start..token.end as usize];
+            start = token.end as usize + 1;
+            (token.key, word)
+        })
+    }
+
+    /// With how many words two texts begin, and with how many of the others they end alike; with the first `alike` they do.
+    pub(crate) fn ends_alike(&self, other: &Self, alike: usize) -> [usize; 2] {
+        let room = self.words().min(other.words());
+        let head = (alike..room).take_while(|at| self.is_same(*at, other, *at)).count() + alike;
+        let from_end = |back: &usize| self.is_same(self.words() - 1 - back, other, other.words() - 1 - back);
+        [head, (0..room - head).take_while(from_end).count()]
     }
 
     /// Whether a word is the same as one of another text.
@@ -120,9 +144,7 @@ impl Joined {
     /// text what follows them begins. A token of plain text is a word as written that stays as it is.
     pub(super) fn begin_like(&mut self, other: &Self, text: &str) -> (usize, usize) {
         let (bytes, others) = (text.as_bytes(), other.text.as_bytes());
-        let eights = bytes.chunks_exact(8).zip(others.chunks_exact(8)).take_while(|(a, b)| a == b).count() * 8;
-        let rest = bytes[eights..].iter().zip(&others[eights..]);
-        let same = eights + rest.take_while(|(a, b)| a == b).count();
+        let same = alike_at_start(bytes, others);
         let ends_word = |end: usize| end <= same && bytes.get(end).is_none_or(|byte| *byte == b' ');
         let alike = other.tokens.iter().take_while(|token| ends_word(token.end as usize)).count();
         let Some(end) = alike.checked_sub(1).map(|last| other.tokens[last].end as usize) else { return (0, 0) };

@@ -17,6 +17,7 @@ mod sentences;
 mod steps;
 mod vocabulary;
 
+pub(crate) use bytes::{alike_at_end, alike_at_start};
 pub use join::{HeardPiece, join_pieces};
 pub(crate) use joined::{Joined, JoinedToken};
 pub use label::{Label, LabelError, LabelPart, plain_label};

@@ -9,7 +9,12 @@ use crate::Table;
 /// The words met so far, numbered from 0.
 #[derive(Debug, Clone, Default)]
 pub struct Vocabulary {
-    /// Numbers of short words, by the words themselves.
+    /// Brief words looked up lately, each at the place that its key gives it, with its number: most words of a text are few, and
+    /// these are near the processor. Empty until there is one.
+    lately: Vec<(u64, u32)>,
+    /// Numbers of brief words, of up to seven bytes, by the words themselves.
+    brief: Table<u64, u32>,
+    /// Numbers of short words likewise.
     short: Table<WordKey, u32>,
     /// Numbers of longer words by their hashes. Where two words share one, the later has the next free hash.
     numbers: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
@@ -34,12 +39,24 @@ impl Hasher for AsItIs {
     }
 }
 
+/// Words that are remembered as looked up lately.
+const LATELY: u32 = 1 << 12;
+
 /// A word of up to 15 bytes and its length as one number: no two words have the same. Longer ones share one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct WordKey(u128);
 
 impl WordKey {
     const LONG: Self = Self(u128::MAX);
+
+    /// A word of up to seven bytes and its length as a smaller number; of a longer one something else.
+    const fn brief(self) -> u64 {
+        self.0 as u64 | (self.0 >> 64) as u64
+    }
+
+    const fn is_brief(self) -> bool {
+        self.0 < 8 << 120
+    }
 
     /// Of a word whose bytes are the lowest of a number, the first one lowest, with nothing above them.
     pub(super) const fn packed(bytes: u128, length: usize) -> Self {
@@ -91,16 +108,46 @@ impl Vocabulary {
     }
 
     /// [`Self::number`] of a word whose key is known.
+    #[inline]
     pub(crate) fn number_of(&mut self, key: WordKey, word: &str) -> u32 {
-        if key.is_whole() {
-            if let Some(number) = self.short.get(&key) {
-                return *number;
-            }
-            let number = self.next();
-            self.words.push((Token::from(word), Self::hash(word)));
-            self.short.insert(key, number);
-            return number;
+        let brief = key.brief();
+        // The upper bits of a product depend on all bits of what is multiplied.
+        let place = (brief.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (u64::BITS - LATELY.trailing_zeros())) as usize;
+        match self.lately.get(place) {
+            Some((known, number)) if *known == brief && key.is_brief() => *number,
+            _ => self.look_up(place, key, word),
         }
+    }
+
+    #[inline(never)]
+    fn look_up(&mut self, place: usize, key: WordKey, word: &str) -> u32 {
+        if !key.is_brief() {
+            return if key.is_whole() { self.number_of_short(key, word) } else { self.number_of_long(word) };
+        }
+        let brief = key.brief();
+        let number = self.brief.get(&brief).copied().unwrap_or_else(|| {
+            let number = self.add(word, Self::hash(word));
+            self.brief.insert(brief, number);
+            number
+        });
+        if self.lately.is_empty() {
+            // No word is all ones.
+            self.lately.resize(LATELY as usize, (u64::MAX, 0));
+        }
+        self.lately[place] = (brief, number);
+        number
+    }
+
+    fn number_of_short(&mut self, key: WordKey, word: &str) -> u32 {
+        if let Some(number) = self.short.get(&key) {
+            return *number;
+        }
+        let number = self.add(word, Self::hash(word));
+        self.short.insert(key, number);
+        number
+    }
+
+    fn number_of_long(&mut self, word: &str) -> u32 {
         let hash = Self::hash(word);
         let mut place = hash;
         while let Some(number) = self.numbers.get(&place) {
@@ -109,14 +156,16 @@ impl Vocabulary {
             }
             place = place.wrapping_add(1);
         }
-        let number = self.next();
-        self.words.push((Token::from(word), hash));
+        let number = self.add(word, hash);
         self.numbers.insert(place, number);
         number
     }
 
-    fn next(&self) -> u32 {
-        u32::try_from(self.words.len()).expect("there are fewer than 2^32 different words")
+    /// Appends a word that is not there yet; gives its number.
+    fn add(&mut self, word: &str, hash: u64) -> u32 {
+        let number = u32::try_from(self.words.len()).expect("there are fewer than 2^32 different words");
+        self.words.push((Token::from(word), hash));
+        number
     }
 
     /// The word of a number.
@@ -155,6 +204,20 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn more_words_than_are_remembered_keep_their_numbers() {
+        let mut vocabulary = Vocabulary::default();
+        // Brief, short and long ones.
+        let words: Vec<String> =
+            (0..20_000).map(|n| ["", "short", "long and longer"][n % 3].to_owned() + &n.to_string()).collect();
+        for _ in 0..2 {
+            for (number, word) in (0..).zip(&words) {
+                assert_eq!(vocabulary.number(word), number);
+            }
+        }
+        assert_eq!(vocabulary.len(), words.len());
+    }
 
     proptest! {
         #[test]

@@ -14,6 +14,9 @@ use crate::{Problem, Problems};
 /// Rounds that are in memory at once: one is worked on while the next is read.
 const AT_ONCE: usize = 2;
 
+/// Lines of the first round: nobody works while it is read.
+const FIRST_ROUND: usize = 2 * PART;
+
 /// A part of a round to be worked on: its number among all parts, its place in the round, and the lines of the round.
 type Task = (usize, usize, Arc<[Block; 2]>);
 
@@ -35,11 +38,10 @@ pub(super) fn in_rounds<R: Send>(
         let (used, rounds) = (used, rounds);
         let mut finished = InOrder { finished, early: HashMap::new(), next: 0 };
         scope.spawn(move || {
-            let mut number = 0;
+            let (mut number, mut most) = (0, FIRST_ROUND);
             // Waits while as many rounds as may be are in memory.
             while let Ok(mut blocks) = empty.recv() {
-                if let Err(problem) = lines.iter_mut().zip(&mut blocks).try_for_each(|(l, b)| l.next_block(ROUND, b))
-                {
+                if let Err(problem) = lines.iter_mut().zip(&mut blocks).try_for_each(|(l, b)| l.next_block(most, b)) {
                     return drop(begun.send(Err(problem)));
                 }
                 let parts = blocks.iter().map(|block| block.lines.len()).max().unwrap_or(0).div_ceil(PART);
@@ -49,6 +51,7 @@ pub(super) fn in_rounds<R: Send>(
                     return;
                 }
                 number += parts;
+                most = ROUND;
             }
         });
         for _ in 0..thread::available_parallelism().map_or(1, NonZero::get) {
@@ -113,7 +116,7 @@ mod tests {
     fn parts_come_in_order_and_an_error_or_a_panic_ends_all_threads() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.jsonl");
-        std::fs::write(&path, "{}\n".repeat(3 * ROUND)).unwrap();
+        std::fs::write(&path, "{}\n".repeat(FIRST_ROUND + 2 * ROUND)).unwrap();
         let lines = || [(); 2].map(|()| Lines::open(&path, Holds::Labels).unwrap());
         let mut seen = Vec::new();
         let note = |round: &mut dyn Iterator<Item = usize>| {
@@ -121,7 +124,7 @@ mod tests {
             Ok(())
         };
         in_rounds(lines(), |_, part| part, note).unwrap();
-        assert_eq!(seen, vec![(0..ROUND / PART).collect::<Vec<_>>(); 3]);
+        assert_eq!(seen, [FIRST_ROUND, ROUND, ROUND].map(|lines| (0..lines / PART).collect::<Vec<_>>()));
 
         let mut rounds = 0;
         let give_up = |round: &mut dyn Iterator<Item = usize>| {
@@ -131,7 +134,7 @@ mod tests {
         assert!(in_rounds(lines(), |_, part| part, give_up).is_err());
         assert_eq!(rounds, 1);
 
-        let fail = |_: &[Block; 2], part: usize| assert_ne!(part, 5);
+        let fail = |_: &[Block; 2], part: usize| assert_ne!(part, 5, "of the second round");
         let all = |round: &mut dyn Iterator<Item = ()>| {
             round.for_each(drop);
             Ok(())

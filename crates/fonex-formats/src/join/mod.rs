@@ -20,7 +20,7 @@ use crate::lines::{Block, LineAt, Lines};
 use crate::pieces::{Pieces, is_lines};
 use crate::{Place, Problem, Problems, Share, corpus, heard};
 
-use refill::{Answer, refill};
+use refill::{Answer, Room};
 use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, parse_lines};
 pub use terms::listed_terms;
 
@@ -107,13 +107,13 @@ impl Joined {
                         if self.problems.is_empty() {
                             take_in(done)?;
                         }
-                        self.clips.ids.extend(clip_ids);
-                        self.results.ids.extend(result_ids);
+                        self.clips.ids.extend(&clip_ids);
+                        self.results.ids.extend(&result_ids);
                     }
                     Part::Read(more_clips, more_results, problems) => {
                         self.side_by_side = false;
-                        self.clips.ids.extend(ids(&more_clips));
-                        self.results.ids.extend(ids(&more_results));
+                        self.clips.ids.extend(&ids(&more_clips));
+                        self.results.ids.extend(&ids(&more_results));
                         self.problems.extend(problems);
                         clips.extend(more_clips);
                         results.extend(more_results);
@@ -215,34 +215,47 @@ fn read_part<W: PartWork>(pieces: [&Pieces; 2], blocks: &[Block; 2], part: usize
     Part::Read(clips, results, problems)
 }
 
-/// Works on a part in which each clip has its result in the same place and nothing is wrong; none where that is not so. Such a
-/// part is read without keeping more than a line of each.
+/// Works on a part in which each clip has its result in the same place and nothing is wrong; none where that is not so.
 fn work_side_by_side<W: PartWork>(
-    (clips, clip_lines): (&Block, &[LineAt]),
-    (results, result_lines): (&Block, &[LineAt]),
+    clips: (&Block, &[LineAt]),
+    results: (&Block, &[LineAt]),
     work: &W,
 ) -> Option<(W::Done, [Vec<IdAt>; 2])> {
-    if clip_lines.len() != result_lines.len() {
-        return None;
-    }
     let mut done = work.begin();
-    let mut ids = [Vec::with_capacity(clip_lines.len()), Vec::with_capacity(clip_lines.len())];
-    let (mut clip, mut answer) = (Clip::default(), Answer::default());
-    let texts = clips.texts(clip_lines)?.zip(results.texts(result_lines)?);
-    for ((clip_line, result_line), (clip_text, answer_text)) in clip_lines.iter().zip(result_lines).zip(texts) {
-        let id = read_pair((&mut clip, clip_text?), (&mut answer, answer_text?))?;
-        work.take(&mut done, &clip, Some(&answer.heard));
-        ids[0].push(id_at(id, clip_line));
-        ids[1].push(id_at(id, result_line));
-    }
+    let ids = read_side_by_side(clips, results, &mut |clip, heard| work.take(&mut done, clip, Some(heard)))?;
     Some((done, ids))
 }
 
+/// Calls `with` for each clip of such a part, and its result, and gives their ids; none where it is no such part. It is read without
+/// keeping more than a line of each. This stands apart from the work, so that it is compiled here and not again with each kind of it.
+fn read_side_by_side(
+    (clips, clip_lines): (&Block, &[LineAt]),
+    (results, result_lines): (&Block, &[LineAt]),
+    with: &mut dyn FnMut(&Clip, &Heard),
+) -> Option<[Vec<IdAt>; 2]> {
+    if clip_lines.len() != result_lines.len() {
+        return None;
+    }
+    let mut ids = [Vec::with_capacity(clip_lines.len()), Vec::with_capacity(clip_lines.len())];
+    let (mut clip, mut answer) = (Room::<Clip>::default(), Room::<Answer>::default());
+    let texts = clips.texts(clip_lines)?.zip(results.texts(result_lines)?);
+    for ((clip_line, result_line), (clip_text, answer_text)) in clip_lines.iter().zip(result_lines).zip(texts) {
+        let id = read_pair((&mut clip, clip_text?), (&mut answer, answer_text?))?;
+        with(&clip.record, &answer.record.heard);
+        ids[0].push(id_at(id, clip_line));
+        ids[1].push(id_at(id, result_line));
+    }
+    Some(ids)
+}
+
 /// Reads a clip and its result, and gives the hash of their id; none where they do not go together or anything is wrong with them.
-/// It stands apart from the work, so that it is compiled here and not again with each kind of it.
-fn read_pair((clip, clip_text): (&mut Clip, &str), (answer, answer_text): (&mut Answer, &str)) -> Option<u128> {
-    refill(clip, clip_text).ok()?;
-    refill(answer, answer_text).ok()?;
+fn read_pair(
+    (clip, clip_text): (&mut Room<Clip>, &str),
+    (answer, answer_text): (&mut Room<Answer>, &str),
+) -> Option<u128> {
+    clip.refill(clip_text).ok()?;
+    answer.refill(answer_text).ok()?;
+    let (clip, answer) = (&clip.record, &answer.record);
     let all_well = clip.id == answer.id && clip.check(Place::default).is_ok() && answer.check(Place::default).is_ok();
     all_well.then(|| hash(&clip.id))
 }

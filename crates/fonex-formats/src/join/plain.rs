@@ -2,19 +2,15 @@
 
 use fonex_core::Tags;
 
-use super::refill::{Refill, empty_unseen, sorted_tags};
+use super::refill::{Refill, sorted_tags};
 
 /// Bytes looked at together.
 const WIDTH: usize = size_of::<u64>();
 const EACH: u64 = u64::MAX / 255;
 
-/// Reads a line into a record, as [`super::refill::refill`] does; false, and the record of no use, where the line holds anything but
-/// known fields with plain texts, or tags of such texts.
-pub(super) fn refill_plain<R: Refill>(record: &mut R, line: &str) -> bool {
-    read(record, line).is_some()
-}
-
-fn read<R: Refill>(record: &mut R, line: &str) -> Option<()> {
+/// Reads a line into a record; gives which fields it names, as bits, and leaves the others as they were. None, and the record of no
+/// use, where the line holds anything but known fields with plain texts, or tags of such texts.
+pub(super) fn refill_plain<R: Refill>(record: &mut R, line: &str) -> Option<u32> {
     let mut reader = Reader { line, at: 0 };
     let (mut seen, mut next) = (0_u32, 0);
     reader.sign(b'{')?;
@@ -40,7 +36,7 @@ fn read<R: Refill>(record: &mut R, line: &str) -> Option<()> {
         }
     }
     let all_there = seen & R::NEEDED == R::NEEDED && reader.at == line.len();
-    all_there.then(|| empty_unseen(record, seen))
+    all_there.then_some(seen)
 }
 
 struct Reader<'l> {
@@ -159,6 +155,8 @@ mod tests {
             (r#"{"id": "a", "text": "", "tags": {}, "speaker": "op-1"}"#, true),
             (r#"{"text":"doors close","id":"a"}"#, true),
             (r#"{"id":"a","text":"doors\u0020close"}"#, false),
+            ("{\"id\":\"a\",\"text\":\"doors\tclose\"}", false),
+            (r#"{"id":"a","text":"doors"#, false),
             (r#"{"id":"a","text":"doors","terms":[]}"#, false),
             (r#"{"id":"a","text":null}"#, false),
             (r#"{"id":"a"}"#, false),
@@ -167,7 +165,7 @@ mod tests {
             (r#"{"id":"a","text":"b"}}"#, false),
         ] {
             let mut clip = Clip::default();
-            assert_eq!(refill_plain(&mut clip, line), read, "{line}");
+            assert_eq!(refill_plain(&mut clip, line).is_some(), read, "{line}");
             if read {
                 assert_eq!(clip, serde_json::from_str(line).unwrap());
             }

@@ -15,6 +15,8 @@ pub(super) trait Refill {
     const FIELDS: &'static [&'static str];
     /// Those that must be there, as bits.
     const NEEDED: u32;
+    /// All of them, as bits.
+    const ALL: u32 = (1 << Self::FIELDS.len()) - 1;
 
     /// Reads the value of a field, by its place among [`Self::FIELDS`].
     fn fill<'de, M: MapAccess<'de>>(&mut self, field: usize, map: &mut M) -> Result<(), M::Error>;
@@ -29,39 +31,58 @@ pub(super) trait Refill {
     fn empty(&mut self, field: usize);
 }
 
-/// Reads a line of JSON into a record; every field then is what the line says. After an error the record is of no use, and what
-/// is wrong is better asked of [`crate::parse_strict`].
-pub(super) fn refill<R: Refill>(record: &mut R, line: &str) -> Result<(), serde_json::Error> {
-    if refill_plain(record, line) {
-        return Ok(());
-    }
-    refill_any(record, line)
+/// A record, and which of its fields have something to be taken out before the next line is read, as bits.
+#[derive(Default)]
+pub(super) struct Room<R> {
+    pub(super) record: R,
+    filled: u32,
 }
 
-fn refill_any<R: Refill>(record: &mut R, line: &str) -> Result<(), serde_json::Error> {
+impl<R: Refill> Room<R> {
+    /// Reads a line of JSON into the record; every field then is what the line says. After an error the record is of no use, and
+    /// what is wrong is better asked of [`crate::parse_strict`].
+    pub(super) fn refill(&mut self, line: &str) -> Result<(), serde_json::Error> {
+        let before = std::mem::replace(&mut self.filled, u32::MAX);
+        let seen = match refill_plain(&mut self.record, line) {
+            Some(seen) => seen,
+            None => refill_any(&mut self.record, line)?,
+        };
+        let mut left = before & !seen & R::ALL;
+        while left != 0 {
+            self.record.empty(left.trailing_zeros() as usize);
+            left &= left - 1;
+        }
+        self.filled = seen;
+        Ok(())
+    }
+}
+
+/// Reads a line of JSON; gives which fields it names, as bits. Others are left as they were.
+fn refill_any<R: Refill>(record: &mut R, line: &str) -> Result<u32, serde_json::Error> {
     let mut reader = serde_json::Deserializer::from_str(line);
-    Object(record).deserialize(&mut reader)?;
-    reader.end()
+    let seen = Object(record).deserialize(&mut reader)?;
+    reader.end()?;
+    Ok(seen)
 }
 
 struct Object<'r, R>(&'r mut R);
 
 impl<'de, R: Refill> DeserializeSeed<'de> for Object<'_, R> {
-    type Value = ();
+    type Value = u32;
 
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<u32, D::Error> {
         reader.deserialize_map(self)
     }
 }
 
 impl<'de, R: Refill> Visitor<'de> for Object<'_, R> {
-    type Value = ();
+    type Value = u32;
 
     fn expecting(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         formatter.write_str("an object")
     }
 
-    fn visit_map<M: MapAccess<'de>>(self, mut map: M) -> Result<(), M::Error> {
+    fn visit_map<M: MapAccess<'de>>(self, mut map: M) -> Result<u32, M::Error> {
         let mut seen = 0;
         while let Some(field) = map.next_key_seed(Name(R::FIELDS))? {
             if seen >> field & 1 == 1 {
@@ -73,13 +94,8 @@ impl<'de, R: Refill> Visitor<'de> for Object<'_, R> {
         if seen & R::NEEDED != R::NEEDED {
             return Err(M::Error::custom("a field is missing"));
         }
-        empty_unseen(self.0, seen);
-        Ok(())
+        Ok(seen)
     }
-}
-
-pub(super) fn empty_unseen<R: Refill>(record: &mut R, seen: u32) {
-    (0..R::FIELDS.len()).filter(|field| seen >> field & 1 == 0).for_each(|field| record.empty(field));
 }
 
 /// The name of a field, as its place among those known.
@@ -371,7 +387,7 @@ mod tests {
             ending in prop::sample::select(vec!["}", "", "} x", "}\n"]),
             comma in prop::sample::select(vec![",", ", ", " ,\t"]),
         ) {
-            let (mut clip, mut answer) = (Clip::default(), Answer::default());
+            let (mut clip, mut answer) = (Room::<Clip>::default(), Room::<Answer>::default());
             for fields in lines {
                 let mut fields: Vec<&str> = fields.into_iter().map(|at| FIELDS[at]).collect();
                 if with_text {
@@ -380,15 +396,15 @@ mod tests {
                 }
                 let line = format!("{{{}{ending}", fields.join(comma));
                 let anew = serde_json::from_str::<Clip>(&line);
-                let again = refill(&mut clip, &line);
+                let again = clip.refill(&line);
                 prop_assert_eq!(again.is_ok(), anew.is_ok(), "{}", line);
                 if let Ok(anew) = anew {
-                    prop_assert_eq!(&clip, &anew);
+                    prop_assert_eq!(&clip.record, &anew);
                 }
                 let anew = serde_json::from_str::<HeardRecord>(&line);
-                prop_assert_eq!(refill(&mut answer, &line).is_ok(), anew.is_ok(), "{}", line);
+                prop_assert_eq!(answer.refill(&line).is_ok(), anew.is_ok(), "{}", line);
                 if let Ok(anew) = anew {
-                    prop_assert_eq!(&answer, &Answer::from(anew));
+                    prop_assert_eq!(&answer.record, &Answer::from(anew));
                 }
             }
         }

@@ -12,7 +12,7 @@ use fonex_core::{Clip, in_parallel};
 use serde::de::DeserializeOwned;
 
 use super::MOST_PROBLEMS;
-use super::refill::{Answer, Refill, refill};
+use super::refill::{Answer, Refill, Room};
 use crate::corpus::check_clip;
 use crate::heard::check_heard;
 use crate::lines::{Block, LineAt, Lines, as_text};
@@ -80,9 +80,9 @@ pub(super) fn hash(id: &str) -> u128 {
 
 fn parse_record<T: Record>(text: &str, pieces: &Pieces, number: u64) -> Result<T, Problem> {
     // The strict reader knows the field of a fault; it is asked only when there is one.
-    let mut record = T::default();
-    match refill(&mut record, text) {
-        Ok(()) => Ok(record),
+    let mut room = Room::<T>::default();
+    match room.refill(text) {
+        Ok(()) => Ok(room.record),
         Err(_) => parse_strict::<T::Line>(text, pieces.place(number)).map(Into::into),
     }
 }
@@ -129,10 +129,10 @@ impl Ids {
         self.lists.iter().all(Vec::is_empty)
     }
 
-    pub(super) fn extend(&mut self, ids: impl IntoIterator<Item = IdAt>) {
+    pub(super) fn extend(&mut self, ids: &[IdAt]) {
         self.lists.resize(Self::LISTS, Vec::new());
         for id in ids {
-            self.lists[id[0] as usize % Self::LISTS].push(id);
+            self.lists[id[0] as usize % Self::LISTS].push(*id);
         }
     }
 }

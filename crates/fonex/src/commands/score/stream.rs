@@ -143,7 +143,7 @@ impl Scoring<'_> {
     /// Counts a clip into a part.
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
         part.label.refill(&clip.text).expect("labels are checked when the corpus is read");
-        part.unlabelled += u64::from(clip.text.trim().is_empty());
+        part.unlabelled += u64::from(clip.text.trim_start().is_empty());
         if clip.is_disputed() {
             part.builder.add_disputed(self.profile, clip, &part.label, heard);
             return;
