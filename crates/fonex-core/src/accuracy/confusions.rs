@@ -162,7 +162,7 @@ impl Confusions {
         }
         self.notes.sort_unstable_by_key(|note| (note.words, note.clip));
         let mut notes = take(&mut self.notes);
-        self.merge(notes.iter().map(|note| (note.words, Pair::from(*note))));
+        self.merge(&notes, |note| (note.words, Pair::from(*note)));
         notes.clear();
         self.notes = notes;
         // Where most pairs are new, most ids are needed.
@@ -172,33 +172,30 @@ impl Confusions {
     }
 
     /// Adds pairs of later clips, which come in the order of their words, those of one pair in the order of the clips.
-    fn merge(&mut self, later: impl Iterator<Item = (Words, Pair)>) {
-        let mut sums: Vec<(Words, Pair)> = Vec::new();
-        for (words, pair) in later {
-            match sums.last_mut() {
-                Some((last, sum)) if *last == words => sum.add(&pair, &self.clips),
-                _ => sums.push((words, pair)),
-            }
-        }
+    fn merge<T>(&mut self, later: &[T], pair: impl Fn(&T) -> (Words, Pair)) {
+        let words = |of: &T| pair(of).0;
+        let alike = || later.chunk_by(|a, b| words(a) == words(b));
         let (mut known, mut new) = (self.summed.iter().peekable(), 0);
-        for (words, _) in &sums {
-            while known.next_if(|(known, _)| known < words).is_some() {}
-            new += usize::from(known.peek().is_none_or(|(known, _)| known != words));
+        for words in alike().map(|theirs| words(&theirs[0])) {
+            while known.next_if(|(known, _)| *known < words).is_some() {}
+            new += usize::from(known.peek().is_none_or(|(known, _)| *known != words));
         }
         // In the same room, from the end.
         let (mut from, mut to) = (self.summed.len(), self.summed.len() + new);
-        self.summed.extend_from_slice(&sums[..new]);
-        while let Some((words, pair)) = sums.pop() {
+        self.summed.extend(later.first().into_iter().flat_map(|first| std::iter::repeat_n(pair(first), new)));
+        for theirs in alike().rev() {
+            let (words, first) = pair(&theirs[0]);
             while from > 0 && self.summed[from - 1].0 > words {
                 (from, to) = (from - 1, to - 1);
                 self.summed[to] = self.summed[from];
             }
-            let mut sum = pair;
+            let mut sum = first;
             if from > 0 && self.summed[from - 1].0 == words {
                 from -= 1;
                 sum = self.summed[from].1;
-                sum.add(&pair, &self.clips);
+                sum.add(&first, &self.clips);
             }
+            theirs[1..].iter().for_each(|theirs| sum.add(&pair(theirs).1, &self.clips));
             to -= 1;
             self.summed[to] = (words, sum);
         }
@@ -235,7 +232,7 @@ impl Confusions {
                 .map(|(words, pair)| (here(words), Pair { clips: pair.clips.map(moved), ..pair }));
             let mut theirs: Vec<(Words, Pair)> = theirs.collect();
             theirs.sort_unstable_by_key(|(words, _)| *words);
-            self.merge(theirs.into_iter());
+            self.merge(&theirs, |theirs| *theirs);
         }
         let notes = later.notes.drain(..);
         self.notes.extend(notes.map(|note| Note { words: here(note.words), clip: note.clip + before, ..note }));
