@@ -8,6 +8,7 @@ mod confusions;
 mod kinds;
 mod marks;
 mod mistakes;
+mod one_by_one;
 mod pair_kinds;
 mod part;
 mod rates;

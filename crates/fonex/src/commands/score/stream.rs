@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard};
 
-use fonex_core::accuracy::{Answered, ClipScore, Score, ScoreBuilder};
+use fonex_core::accuracy::{ClipScore, Score, ScoreBuilder};
 use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, in_parallel};
@@ -142,19 +142,9 @@ impl Scoring<'_> {
 
     /// Counts a clip into a part.
     fn clip(&self, clip: &Clip, heard: Option<&Heard>, part: &mut Part) {
-        part.label.refill(&clip.text).expect("labels are checked when the corpus is read");
         part.unlabelled += u64::from(clip.text.trim_start().is_empty());
-        if clip.is_disputed() {
-            part.builder.add_disputed(self.profile, clip, &part.label, heard);
-            return;
-        }
-        let Some(heard) = heard else {
-            part.builder.add_missing(self.profile, clip, &part.label);
-            return;
-        };
-        let counts = part.builder.hear(self.profile, clip, &part.label, heard);
-        let words = counts.words;
-        part.builder.add(clip, &[Answered { counts, took_ms: heard.took_ms }]);
+        let words = part.builder.take(self.profile, clip, &mut part.label, heard);
+        let Some(words) = words.expect("labels are checked when the corpus is read") else { return };
         if self.wants_lines {
             clip_line(&mut part.lines, self.of.as_deref(), clip, &part.builder.compared_words());
         }
