@@ -26,15 +26,18 @@ type Cost = (f64, f64, Option<f64>);
 fn main() {
     let most = std::env::args().skip(1).find_map(|typed| typed.parse().ok()).unwrap_or(1_000_000);
     let clips = (3..=7).map(|power| 10_usize.pow(power)).filter(|clips| *clips <= most);
-    let of_clips: Vec<Cost> = clips.map(|clips| cost(clips as f64, &Texts { clips, words: 10, wrong: 12 })).collect();
+    let of_clips: Vec<Cost> =
+        clips.map(|clips| cost(clips as f64, &Texts { clips, words: 10, wrong: 12, bare: false })).collect();
     told("clips of ten words", &of_clips);
     let words = [10, 100, 1_000, 10_000, 50_000, 150_000];
-    let of_words: Vec<Cost> =
-        words.into_iter().map(|words| cost(words as f64, &Texts { clips: 1, words, wrong: 12 })).collect();
+    let of_words: Vec<Cost> = words
+        .into_iter()
+        .map(|words| cost(words as f64, &Texts { clips: 1, words, wrong: 12, bare: false }))
+        .collect();
     told("words of one clip", &of_words);
     let wrong = [0, 5, 12, 25, 50, 75, 100];
     let of_wrong = |clips: usize, words: usize| -> Vec<Cost> {
-        wrong.into_iter().map(|wrong| cost(f64::from(wrong), &Texts { clips, words, wrong })).collect()
+        wrong.into_iter().map(|wrong| cost(f64::from(wrong), &Texts { clips, words, wrong, bare: false })).collect()
     };
     let (short, long) = (of_wrong(100_000, 10), of_wrong(1, 150_000));
     told("per cent wrong of 100,000 clips of ten words", &short);

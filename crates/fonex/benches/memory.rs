@@ -29,7 +29,7 @@ fn main() {
     let (mut whole, mut parts) = (Vec::new(), Vec::new());
     println!("| clips of ten words | MiB, whole | MiB, a part of 16 |\n|---|---|---|");
     for clips in (3..=7).map(|power| 10_usize.pow(power)).filter(|clips| *clips <= most) {
-        Texts { clips, words: 10, wrong: 12 }.write(&corpus, &heard);
+        Texts { clips, words: 10, wrong: 12, bare: false }.write(&corpus, &heard);
         let files = [corpus.as_os_str(), heard.as_os_str()];
         let peak = |more: &[&std::ffi::OsStr]| {
             let mut fonex = Command::new(env!("CARGO_BIN_EXE_fonex"));

@@ -92,8 +92,8 @@ fn ratio(piece: &Piece) -> f64 {
 }
 
 fn pieces() -> Vec<Piece> {
-    let many = files("many", Texts { clips: 20_000, words: 10, wrong: 12 });
-    let long = files("long", Texts { clips: 1, words: 20_000, wrong: 12 });
+    let many = files("many", Texts { clips: 20_000, words: 10, wrong: 12, bare: false });
+    let long = files("long", Texts { clips: 1, words: 20_000, wrong: 12, bare: false });
     let minute = minute();
     let (wav, flac) = (encode_wav(&minute).unwrap(), encode_flac(&minute).unwrap());
     vec![
@@ -118,8 +118,8 @@ fn pieces() -> Vec<Piece> {
             name: "comparing a clip of 2,000 words, 50 times",
             yardstick: "sorting its words as often",
             known: 1.2,
-            work: compare(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12 })),
-            beside: sort(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12 })),
+            work: compare(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12, bare: false })),
+            beside: sort(&files("talk", Texts { clips: 1, words: 2_000, wrong: 12, bare: false })),
         },
         // A cost by the square takes twice as long.
         Piece {

@@ -1,4 +1,5 @@
-//! How long `fonex score` takes beside only parsing the same files: `cargo bench -p fonex --bench scoring -- [CLIPS]`.
+//! How long `fonex score` takes beside only parsing the same files: `cargo bench --workspace --bench scoring -- [CLIPS]
+//! [bare]`; bare are labels of small letters without speakers and tags.
 //! `benches/scoring.py FOLDER` does the same work with a general-purpose library in Python on the files it leaves behind.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a bench that cannot run should stop")]
@@ -22,10 +23,12 @@ const WORDS_A_CLIP: usize = 10;
 
 fn main() {
     let clips = std::env::args().skip(1).find_map(|typed| typed.parse().ok()).unwrap_or(200_000);
-    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("scoring-{clips}"));
+    let bare = std::env::args().any(|typed| typed == "bare");
+    let folder = format!("scoring-{clips}{}", if bare { "-bare" } else { "" });
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(folder);
     fs::create_dir_all(&folder).unwrap();
     let [corpus, heard] = ["corpus.jsonl", "heard.jsonl"].map(|name| folder.join(name));
-    Texts { clips, words: WORDS_A_CLIP, wrong: 12 }.write(&corpus, &heard);
+    Texts { clips, words: WORDS_A_CLIP, wrong: 12, bare }.write(&corpus, &heard);
     println!("{clips} clips of {WORDS_A_CLIP} words in {}", folder.display());
     // Interleaved, so that a busy moment of the machine meets both.
     let (mut parsing, mut scoring) = (f64::INFINITY, f64::INFINITY);

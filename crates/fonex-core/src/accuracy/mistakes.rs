@@ -164,8 +164,10 @@ impl MistakesBuilder {
             if let Some(said) = step.said {
                 self.fates[said as usize].missed += 1;
             }
-            spacing |= kind == Some(MistakeKind::Spacing);
-            self.kinds[kind.map_or(0, |kind| kind as usize)] += u64::from(kind.is_some());
+            if let Some(kind) = kind {
+                self.kinds[kind as usize] += 1;
+                spacing |= kind == MistakeKind::Spacing;
+            }
         }
         if spacing {
             let kinds = wrong.iter().map(|place| (&steps[*place as usize], of_clip[*place as usize]));

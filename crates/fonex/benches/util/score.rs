@@ -14,6 +14,8 @@ pub struct Texts {
     pub words: usize,
     /// Per cent of the words.
     pub wrong: u32,
+    /// Labels as recognisers write, small letters alone, without a speaker, a language and tags.
+    pub bare: bool,
 }
 
 impl Texts {
@@ -40,6 +42,11 @@ impl Texts {
                 }
             }
             let (mut text, got) = (said.join(" "), got.join(" "));
+            writeln!(results, r#"{{"id":"clip-{clip:07}","text":"{got}"}}"#).unwrap();
+            if self.bare {
+                writeln!(labels, r#"{{"id":"clip-{clip:07}","text":"{text}"}}"#).unwrap();
+                continue;
+            }
             text[..1].make_ascii_uppercase();
             writeln!(
                 labels,
@@ -48,7 +55,6 @@ impl Texts {
                 ["radio", "desk"][clip % 2]
             )
             .unwrap();
-            writeln!(results, r#"{{"id":"clip-{clip:07}","text":"{got}"}}"#).unwrap();
         }
     }
 }
