@@ -21,13 +21,13 @@ pub(super) fn count_characters(
     said: &Joined,
     heard: &Joined,
 ) -> EditCounts {
-    if steps.len() < LONG && said.is_plain() && heard.is_plain() {
+    if steps.len() >= LONG {
+        return count_in_stretches(aligner, steps, said, heard, STRETCH);
+    }
+    if said.is_plain() && heard.is_plain() {
         return aligner.count_ascii(said.text(), heard.text());
     }
-    if steps.len() < LONG {
-        return aligner.count_characters(said.text(), heard.text());
-    }
-    count_in_stretches(aligner, steps, said, heard, STRETCH)
+    aligner.count_characters(said.text(), heard.text())
 }
 
 fn count_in_stretches(

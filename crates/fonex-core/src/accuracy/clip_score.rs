@@ -131,8 +131,7 @@ impl Comparer {
         let (as_written, alike) = profile.join_tokens_like(said_text, heard, heard_text);
         self.said_as_written = said_as_written;
         self.heard_as_written = as_written;
-        let ends = if said.is_chain() { said_text.ends_alike(heard_text, alike) } else { [alike, 0] };
-        let [head, tail] = ends;
+        let [head, tail] = if said.is_chain() { said_text.ends_alike(heard_text, alike) } else { [alike, 0] };
         let middle = [head..said_text.words() - tail, head..heard_text.words() - tail];
         numbers.clear();
         numbers.extend_from_slice(&said.words()[..head]);
@@ -164,11 +163,9 @@ impl Comparer {
             };
             let mut words = EditCounts { correct: (head + tail) as u64, ..EditCounts::default() };
             self.steps.extend(before.iter().map(right));
-            if !(said.is_empty() && heard.is_empty()) {
-                let steps = aligner.align_chain(said, heard, against);
-                words += EditCounts::of(steps);
-                self.steps.extend(steps.iter().map(numbered(said, heard)));
-            }
+            let steps = aligner.align_chain(said, heard, against);
+            words += EditCounts::of(steps);
+            self.steps.extend(steps.iter().map(numbered(said, heard)));
             self.steps.extend(after.iter().map(right));
             self.words = words;
         } else {

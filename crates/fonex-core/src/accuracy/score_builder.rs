@@ -165,13 +165,13 @@ impl ScoreBuilder {
     }
 
     fn compared(&self) -> HearingCounts {
-        let Comparer { steps, words, .. } = &self.compared;
+        let Comparer { steps, words, characters, in_pieces, .. } = &self.compared;
         let first = steps.iter().find(|step| step.said.is_some());
         let after = || steps.iter().rev().take_while(|step| step.said.is_none()).count() as u64;
         HearingCounts {
-            words: self.compared.words,
-            characters: self.compared.characters,
-            in_pieces: self.compared.in_pieces,
+            words: *words,
+            characters: *characters,
+            in_pieces: *in_pieces,
             longest_gap: if words.deleted > 0 { longest_gap(steps) } else { 0 },
             words_after: if words.inserted > 0 { after() } else { 0 },
             first_word_wrong: first.map(|step| step.edit != Edit::Correct),
