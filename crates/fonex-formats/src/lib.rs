@@ -32,7 +32,7 @@ pub use corpus::{Corpus, audio_path, corpus_folder, corpus_line, read_corpus};
 pub use file_name::file_name_of;
 pub use folder::audio_beside;
 pub use heard::{HeardFile, HeardRecord, heard_line, read_heard};
-pub use join::{Joined, Pair, PartWork, can_join, listed_terms, work_on};
+pub use join::{Joined, Pair, PartWork, can_join, listed_terms, lists_terms_early, work_on};
 pub use pieces::input_bytes;
 pub use problem::{Place, Problem, Problems, nearest};
 pub use share::Share;

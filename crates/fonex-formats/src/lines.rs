@@ -77,6 +77,15 @@ pub(crate) fn as_text<'b>(bytes: &'b [u8], pieces: &Pieces, number: u64) -> Resu
     })
 }
 
+/// How long a line is without its end.
+fn without_end(line: &[u8]) -> usize {
+    line.iter().rposition(|byte| !matches!(byte, b'\n' | b'\r')).map_or(0, |last| last + 1)
+}
+
+fn is_blank(line: &[u8]) -> bool {
+    line.iter().all(u8::is_ascii_whitespace)
+}
+
 impl Lines {
     pub(crate) fn open(path: &Path, holds: Holds) -> Result<Self, Problem> {
         Self::of(Arc::new(Pieces::of(path, holds)?))
@@ -125,11 +134,36 @@ impl Lines {
         block.bytes.reserve(left.min(most * USUAL_LINE));
         block.lines.reserve(left.min(most));
         while block.lines.len() < most && block.bytes.len() < LONGEST_BLOCK {
+            // The first line of a file may begin with a byte-order mark.
+            if self.number > self.before && self.pieces.share().is_none() {
+                self.take_whole(most - block.lines.len(), block);
+                if block.lines.len() == most {
+                    break;
+                }
+            }
             let start = block.bytes.len();
             let Some(offset) = self.append(&mut block.bytes)? else { break };
             block.lines.push(LineAt { number: self.number, offset, start, end: block.bytes.len() });
         }
         Ok(())
+    }
+
+    /// Puts up to `most` lines into a block, as far as they are whole in what was read ahead: most are, and so are copied together.
+    fn take_whole(&mut self, most: usize, block: &mut Block) {
+        let (here, start) = (self.reader.buffer(), block.bytes.len());
+        let mut taken = 0;
+        for end in memchr::memchr_iter(b'\n', here).take(most) {
+            self.number += 1;
+            let line = &here[taken..end];
+            if !is_blank(line) {
+                let (start, offset) = (start + taken, self.offset + taken as u64);
+                block.lines.push(LineAt { number: self.number, offset, start, end: start + without_end(line) });
+            }
+            taken = end + 1;
+        }
+        block.bytes.extend_from_slice(&here[..taken]);
+        self.offset += taken as u64;
+        self.reader.consume(taken);
     }
 
     /// Appends what comes up to the next line feed, and with it; of a line that is too long not much more than is allowed.
@@ -177,14 +211,60 @@ impl Lines {
                 buffer.drain(start..start + 3);
                 offset += 3;
             }
-            while buffer.len() > start && matches!(buffer.last(), Some(b'\n' | b'\r')) {
-                buffer.pop();
-            }
+            buffer.truncate(start + without_end(&buffer[start..]));
             let line = &buffer[start..];
-            if line.iter().any(|byte| !byte.is_ascii_whitespace()) && share.is_none_or(|share| share.has_line(line)) {
+            if !is_blank(line) && share.is_none_or(|share| share.has_line(line)) {
                 return Ok(Some(offset));
             }
             buffer.truncate(start);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+        /// The slow twin reads one line after the other.
+        #[test]
+        fn lines_taken_together_are_those_taken_one_by_one(
+            lines in prop::collection::vec((prop::sample::select(vec!["", " \t", "{}", "\r", "é", "a b", "\u{feff}"]), 1..4_usize, any::<bool>()), 1..40),
+            width in prop::sample::select(vec![1_usize, 900, 20_000]),
+            most in 1..40_usize,
+            ends in any::<bool>(),
+        ) {
+            let mut text: String =
+                lines.iter().map(|(line, times, feed)| line.repeat(times * width) + if *feed { "\r\n" } else { "\n" }).collect();
+            if !ends {
+                text.pop();
+            }
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("lines.jsonl");
+            std::fs::write(&path, &text).unwrap();
+            let mut one_by_one = Lines::open(&path, Holds::Labels).unwrap();
+            let mut slow = Vec::new();
+            while let Some((number, line)) = one_by_one.next().unwrap() {
+                slow.push((number, line.to_owned()));
+            }
+            let (mut together, mut block, mut found) = (Lines::open(&path, Holds::Labels).unwrap(), Block::default(), Vec::new());
+            loop {
+                together.next_block(most, &mut block).unwrap();
+                prop_assert!(block.lines.len() <= most);
+                if block.lines.is_empty() {
+                    break;
+                }
+                let texts = block.texts(&block.lines).unwrap();
+                for (at, line) in block.lines.iter().zip(texts) {
+                    prop_assert_eq!(&text[at.offset as usize..][..at.length()], line.unwrap());
+                    found.push((at.number, line.unwrap().to_owned()));
+                }
+            }
+            prop_assert_eq!(found, slow);
         }
     }
 }

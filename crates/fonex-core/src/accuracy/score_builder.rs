@@ -18,7 +18,7 @@ use super::{
 };
 use crate::align::{Edit, EditCounts};
 use crate::measures::{Gathered, HearingCounts, Trial, find};
-use crate::text::{Label, LabelPart, TextProfile};
+use crate::text::{Label, LabelPart, Numbering, TextProfile};
 use crate::timing::{BoundariesBuilder, TimingBuilder, word_offsets};
 use crate::{Clip, Heard};
 
@@ -31,6 +31,9 @@ pub struct ScoreBuilder {
     /// In a file, its vocabulary.
     #[serde(with = "super::clip_score::only_words")]
     compared: Comparer,
+    /// What its words are numbered in the builder that took it in last.
+    #[serde(skip)]
+    numbered: Numbering,
     scored: Tally,
     all: Tally,
     /// Clips whose labels are disputed.
@@ -88,6 +91,7 @@ impl ScoreBuilder {
             text_profile: text_profile.to_owned(),
             weights: Arc::default(),
             compared: Comparer::default(),
+            numbered: Numbering::default(),
             scored: Tally::default(),
             all: Tally::default(),
             disputed: Tally::default(),
@@ -271,15 +275,14 @@ impl ScoreBuilder {
         self.boundaries.merge(&take(&mut later.boundaries));
         self.as_written += take(&mut later.as_written);
         self.marks.merge(&take(&mut later.marks));
-        let (mine, theirs) = (&mut self.compared.vocabulary, &later.compared.vocabulary);
-        let mut here: Vec<Option<u32>> = vec![None; theirs.len()];
-        let number = |there: u32| *here[there as usize].get_or_insert_with(|| mine.number(theirs.word(there)));
+        let number = later.numbered.of(&mut self.compared.vocabulary, &later.compared.vocabulary);
         self.mistakes.take_in(&mut later.mistakes, number);
         self.terms.take_in(&mut later.terms);
         self.confidence.merge(&take(&mut later.confidence));
         self.best_of.merge(&take(&mut later.best_of));
         if later.compared.vocabulary.len() > WORDS_KEPT {
             later.compared = Comparer::default();
+            later.numbered = Numbering::default();
             later.mistakes = MistakesBuilder::default();
         }
         if later.slices.count() > SLICES_KEPT {

@@ -27,4 +27,5 @@ pub use replace::{Pattern, WordMap};
 pub use segments::graphemes;
 pub use sentences::{WordTooLong, split_at_sentences};
 pub use steps::TextStep;
+pub(crate) use vocabulary::Numbering;
 pub use vocabulary::Vocabulary;

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::hash::{BuildHasher, BuildHasherDefault, Hasher};
+use std::sync::Arc;
 
 use super::Token;
 use crate::Table;
@@ -19,6 +20,49 @@ pub struct Vocabulary {
     /// Numbers of longer words by their hashes. Where two words share one, the later has the next free hash.
     numbers: HashMap<u64, u32, BuildHasherDefault<AsItIs>>,
     words: Vec<(Token, u64)>,
+    identity: Identity,
+}
+
+/// Which of all vocabularies it is. A copy is another one: it goes on by itself.
+#[derive(Debug, Default)]
+struct Identity(Arc<()>);
+
+impl Clone for Identity {
+    fn clone(&self) -> Self {
+        Self::default()
+    }
+}
+
+/// The numbers that words of one vocabulary have in another, as far as they were asked for.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Numbering {
+    /// The other one.
+    of: Option<Identity>,
+    numbers: Vec<u32>,
+}
+
+impl Numbering {
+    /// What gives the number in `here` of a word of `there`, the same vocabulary at every call. Words that are new come in.
+    pub(crate) fn of<'v>(
+        &'v mut self,
+        here: &'v mut Vocabulary,
+        there: &'v Vocabulary,
+    ) -> impl FnMut(u32) -> u32 + 'v {
+        // Another number, or the last there can be.
+        const UNKNOWN: u32 = u32::MAX;
+        if self.of.as_ref().is_none_or(|of| !Arc::ptr_eq(&of.0, &here.identity.0)) {
+            *self = Self { of: Some(Identity(Arc::clone(&here.identity.0))), numbers: Vec::new() };
+        }
+        self.numbers.resize(there.len(), UNKNOWN);
+        let numbers = &mut self.numbers;
+        move |word| {
+            let number = &mut numbers[word as usize];
+            if *number == UNKNOWN {
+                *number = here.number(there.word(word));
+            }
+            *number
+        }
+    }
 }
 
 /// The hash of a key that is one already.
@@ -217,6 +261,27 @@ mod tests {
             }
         }
         assert_eq!(vocabulary.len(), words.len());
+    }
+
+    #[test]
+    fn numbers_in_another_vocabulary_are_asked_anew_of_a_third() {
+        let (mut one, mut other, mut there) = (Vocabulary::default(), Vocabulary::default(), Vocabulary::default());
+        let mut numbering = Numbering::default();
+        ["x", "b"].iter().for_each(|word| _ = one.number(word));
+        ["a", "b"].iter().for_each(|word| _ = there.number(word));
+        let mut all = |here: &mut Vocabulary, there: &Vocabulary| -> Vec<u32> {
+            let number = numbering.of(here, there);
+            (0..there.len() as u32).map(number).collect()
+        };
+        assert_eq!(all(&mut one, &there), [2, 1]);
+        there.number("c");
+        assert_eq!(all(&mut one, &there), [2, 1, 3]);
+        let mut copy = one.clone();
+        assert_eq!(all(&mut other, &there), [0, 1, 2]);
+        ["d", "e"].iter().for_each(|word| _ = copy.number(word));
+        there.number("e");
+        assert_eq!(all(&mut copy, &there), [2, 1, 3, 5]);
+        assert_eq!(all(&mut one, &there), [2, 1, 3, 4]);
     }
 
     proptest! {

@@ -21,11 +21,11 @@ use crate::pieces::{Pieces, is_lines};
 use crate::{Place, Problem, Problems, Share, corpus, heard};
 
 use refill::{Answer, Room};
-use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, parse_lines};
-pub use terms::listed_terms;
+use side::{IdAt, Placed, Record, Records, Side, hash, id_at, ids, in_line, parse_lines};
+pub use terms::{listed_terms, lists_terms_early};
 
 /// Lines a round reads of each file.
-const ROUND: usize = 1 << 15;
+const ROUND: usize = 1 << 14;
 /// Lines a worker takes at once. It decides how results are grouped, so it does not depend on the machine.
 const PART: usize = 1 << 12;
 /// Complaints gathered before reading stops.
@@ -64,14 +64,24 @@ pub struct Joined {
     share: Option<Share>,
     /// Whether each clip had its result in the same place so far.
     side_by_side: bool,
+    /// Whether both had the same number of line too: the ids of one then stand for those of the other, which are not kept.
+    alike: bool,
 }
 
 /// A part of a round.
 enum Part<R> {
     /// Each clip had its result in the same place; the ids with their lines.
-    Worked(R, [Vec<IdAt>; 2]),
+    Worked(R, SharedIds),
     /// What is to be joined yet, and what is wrong.
     Read(Records<Clip>, Records<Answer>, Vec<Problem>),
+}
+
+/// The ids of clips that have their results in the same place.
+struct SharedIds {
+    /// With the lines of the clips.
+    of_clips: Vec<IdAt>,
+    /// With the lines of the results, where these are others.
+    of_results: Option<Vec<IdAt>>,
 }
 
 impl Joined {
@@ -83,7 +93,16 @@ impl Joined {
         let (clips, clip_lines) = Side::open(corpus, share)?;
         let (results, result_lines) = Side::open(heard, share)?;
         let lines = Some([clip_lines, result_lines]);
-        Ok(Self { corpus: corpus.to_owned(), clips, results, lines, problems: Vec::new(), share, side_by_side: true })
+        Ok(Self {
+            corpus: corpus.to_owned(),
+            clips,
+            results,
+            lines,
+            problems: Vec::new(),
+            share,
+            side_by_side: true,
+            alike: true,
+        })
     }
 
     /// Works on all pairs, part by part on all cores, and on the clips without a result behind them. What becomes of each part is
@@ -103,15 +122,15 @@ impl Joined {
             let (mut clips, mut results) = (Vec::new(), Vec::new());
             for part in round {
                 match part {
-                    Part::Worked(done, [clip_ids, result_ids]) => {
+                    Part::Worked(done, ids) => {
                         if self.problems.is_empty() {
                             take_in(done)?;
                         }
-                        self.clips.ids.extend(&clip_ids);
-                        self.results.ids.extend(&result_ids);
+                        self.note(&ids);
                     }
                     Part::Read(more_clips, more_results, problems) => {
                         self.side_by_side = false;
+                        self.keep_ids_apart();
                         self.clips.ids.extend(&ids(&more_clips));
                         self.results.ids.extend(&ids(&more_results));
                         self.problems.extend(problems);
@@ -139,6 +158,23 @@ impl Joined {
         }
         let left: Vec<Pair> = self.clips.left()?.into_iter().map(|clip| (clip, None)).collect();
         Ok(in_parts(&left, work).into_iter().try_for_each(take_in)?)
+    }
+
+    fn note(&mut self, SharedIds { of_clips, of_results }: &SharedIds) {
+        if of_results.is_some() {
+            self.keep_ids_apart();
+        }
+        if !self.alike {
+            self.results.ids.extend(of_results.as_ref().unwrap_or(of_clips));
+        }
+        self.clips.ids.extend(of_clips);
+    }
+
+    /// Keeps the ids of results too, from the first on.
+    fn keep_ids_apart(&mut self) {
+        if std::mem::take(&mut self.alike) {
+            self.results.ids.clone_from(&self.clips.ids);
+        }
     }
 
     /// The ids of results that belong to no clip, in file order; known at the end.
@@ -180,7 +216,12 @@ impl Joined {
     fn complain_of_repeated(&mut self) -> Result<(), Problem> {
         let of_clips = self.clips.repeated();
         // Where both files name the same ids in the same order, neither repeats one that the other does not.
-        let of_results = if self.side_by_side && of_clips.is_empty() { Vec::new() } else { self.results.repeated() };
+        let of_results = if self.side_by_side && of_clips.is_empty() {
+            Vec::new()
+        } else {
+            self.keep_ids_apart();
+            self.results.repeated()
+        };
         for [number, first] in of_clips {
             let id = self.clips.id_in(number)?;
             if id == self.clips.id_in(first)? {
@@ -220,7 +261,7 @@ fn work_side_by_side<W: PartWork>(
     clips: (&Block, &[LineAt]),
     results: (&Block, &[LineAt]),
     work: &W,
-) -> Option<(W::Done, [Vec<IdAt>; 2])> {
+) -> Option<(W::Done, SharedIds)> {
     let mut done = work.begin();
     let ids = read_side_by_side(clips, results, &mut |clip, heard| work.take(&mut done, clip, Some(heard)))?;
     Some((done, ids))
@@ -232,20 +273,21 @@ fn read_side_by_side(
     (clips, clip_lines): (&Block, &[LineAt]),
     (results, result_lines): (&Block, &[LineAt]),
     with: &mut dyn FnMut(&Clip, &Heard),
-) -> Option<[Vec<IdAt>; 2]> {
+) -> Option<SharedIds> {
     if clip_lines.len() != result_lines.len() {
         return None;
     }
-    let mut ids = [Vec::with_capacity(clip_lines.len()), Vec::with_capacity(clip_lines.len())];
+    let mut of_clips = Vec::with_capacity(clip_lines.len());
     let (mut clip, mut answer) = (Room::<Clip>::default(), Room::<Answer>::default());
     let texts = clips.texts(clip_lines)?.zip(results.texts(result_lines)?);
-    for ((clip_line, result_line), (clip_text, answer_text)) in clip_lines.iter().zip(result_lines).zip(texts) {
+    for (clip_line, (clip_text, answer_text)) in clip_lines.iter().zip(texts) {
         let id = read_pair((&mut clip, clip_text?), (&mut answer, answer_text?))?;
         with(&clip.record, &answer.record.heard);
-        ids[0].push(id_at(id, clip_line));
-        ids[1].push(id_at(id, result_line));
+        of_clips.push(id_at(id, clip_line));
     }
-    Some(ids)
+    let others = clip_lines.iter().zip(result_lines).any(|(clip, result)| clip.number != result.number);
+    let of_results = others.then(|| of_clips.iter().zip(result_lines).map(|(id, line)| in_line(*id, line)).collect());
+    Some(SharedIds { of_clips, of_results })
 }
 
 /// Reads a clip and its result, and gives the hash of their id; none where they do not go together or anything is wrong with them.

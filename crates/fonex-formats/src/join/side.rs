@@ -112,12 +112,17 @@ pub(super) fn parse_lines<T: Record>(
 pub(super) type IdAt = [u32; 3];
 
 pub(super) fn id_at(hash: u128, line: &LineAt) -> IdAt {
+    in_line([(hash >> 32) as u32, hash as u32, 0], line)
+}
+
+/// The same id in a line.
+pub(super) fn in_line([high, low, _]: IdAt, line: &LineAt) -> IdAt {
     // Beyond four thousand million lines the last number stands for all that follow.
-    [(hash >> 32) as u32, hash as u32, u32::try_from(line.number).unwrap_or(u32::MAX)]
+    [high, low, u32::try_from(line.number).unwrap_or(u32::MAX)]
 }
 
 /// The ids of a file, in many lists by a part of their hash: none of them is large enough that growing it would take much room.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(super) struct Ids {
     lists: Vec<Vec<IdAt>>,
 }

@@ -19,8 +19,8 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
         terms: Vec<String>,
     }
     let mut found = Vec::new();
-    let pieces = Pieces::of(corpus, Wanted { column: Some("terms"), ..Holds::Labels.into() })?;
-    if !pieces.any(|path| Ok(columnar::has_column(path, "terms") || holds(path, b"\"terms\"")?))? {
+    let pieces = pieces(corpus)?;
+    if !name_terms(&pieces, u64::MAX)? {
         return Ok(found);
     }
     let mut lines = Lines::of(Arc::new(pieces))?;
@@ -34,10 +34,30 @@ pub fn listed_terms(corpus: &Path) -> Result<Vec<String>, Problem> {
     Ok(found)
 }
 
-/// Whether some bytes stand anywhere in a file.
-fn holds(path: &Path, wanted: &[u8]) -> std::io::Result<bool> {
-    const CHUNK: usize = 1 << 20;
-    let mut file = regular::open(path)?;
+/// Whether terms are named near the beginning of a corpus file, which they are in most that list any. Where they are not, terms may
+/// come later.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn lists_terms_early(corpus: &Path) -> Result<bool, Problem> {
+    name_terms(&pieces(corpus)?, CHUNK as u64)
+}
+
+fn pieces(corpus: &Path) -> Result<Pieces, Problem> {
+    Pieces::of(corpus, Wanted { column: Some("terms"), ..Holds::Labels.into() })
+}
+
+/// Whether terms are named within the first bytes of any piece.
+fn name_terms(pieces: &Pieces, within: u64) -> Result<bool, Problem> {
+    pieces.any(|path| Ok(columnar::has_column(path, "terms") || holds(path, b"\"terms\"", within)?))
+}
+
+/// Bytes of a file looked through at once.
+const CHUNK: usize = 1 << 20;
+
+/// Whether some bytes stand anywhere within the first bytes of a file.
+fn holds(path: &Path, wanted: &[u8], within: u64) -> std::io::Result<bool> {
+    let mut file = regular::open(path)?.take(within);
     let (mut chunk, mut kept) = (vec![0; CHUNK], 0);
     loop {
         let read = file.read(&mut chunk[kept..])?;
@@ -67,6 +87,7 @@ mod tests {
             let first = format!("{{\"id\":\"a\",\"text\":\"{}\"}}\n", "x".repeat(padding));
             std::fs::write(&corpus, first + "{\"id\":\"b\",\"text\":\"t\",\"terms\":[\"pylon six\"]}\n").unwrap();
             assert_eq!(listed_terms(&corpus).unwrap(), ["pylon six"], "{padding}");
+            assert_eq!(lists_terms_early(&corpus).unwrap(), padding == 0, "{padding}");
         }
         std::fs::write(&corpus, "{\"id\":\"a\",\"text\":\"terms\"}\n").unwrap();
         assert!(listed_terms(&corpus).unwrap().is_empty());

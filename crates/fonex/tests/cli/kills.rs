@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
-use crate::util::{Folder, corpus};
+use crate::util::{Folder, a_moment, corpus};
 
 /// Kills of each kind; FONEX_KILLS=200 is the longer form of docs/reliability.md.
 fn kills() -> u32 {
@@ -79,7 +79,7 @@ fn none_left(mark: &str, after: &str) {
             return;
         }
         assert!(started.elapsed() < Duration::from_secs(60), "after {after}: {left:?}");
-        std::thread::yield_now();
+        a_moment();
     }
 }
 

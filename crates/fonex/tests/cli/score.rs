@@ -119,6 +119,36 @@ fn every_form_of_labels_and_results_gives_the_same_score() {
 }
 
 #[test]
+fn terms_that_are_listed_late_are_looked_for_from_the_first_clip_on() {
+    let folder = Folder::new();
+    // More than a worker takes at once, and more than is looked through before.
+    let clips = (0..9_000).map(|n| format!("{{\"id\":\"c{n}\",\"text\":\"the doors {}\"}}\n", "close ".repeat(20)));
+    let heard = (0..9_000).map(|n| {
+        let text = if n == 7 { "pylon six" } else { "the doors" };
+        format!("{{\"id\":\"c{n}\",\"text\":\"{text}\"}}\n")
+    });
+    let (clips, heard): (String, String) = (clips.collect(), heard.collect());
+    let last = r#"{"id":"last","text":"hold at pylon six","terms":["pylon six"]}"#;
+    let answer = r#"{"id":"last","text":"hold at pylon six"}"#;
+    folder.write("late.jsonl", format!("{clips}{last}\n"));
+    folder.write("early.jsonl", format!("{last}\n{clips}"));
+    folder.write("late-heard.jsonl", format!("{heard}{answer}\n"));
+    folder.write("early-heard.jsonl", format!("{answer}\n{heard}"));
+    let terms = |corpus: &str, heard: &str, more: &[&str]| {
+        let asked = [&["score", corpus, heard, "--format", "json"], more].concat();
+        let score: Score = folder.fonex(&asked).expect(0).json();
+        assert_eq!(score.clips, 9_001);
+        let all = score.terms.unwrap().all;
+        (all.found, all.missed, all.invented)
+    };
+    assert_eq!(terms("late.jsonl", "late-heard.jsonl", &[]), (1, 0, 1));
+    assert_eq!(terms("early.jsonl", "early-heard.jsonl", &[]), (1, 0, 1));
+    assert_eq!(terms("late.jsonl", "early-heard.jsonl", &[]), (1, 0, 1), "in another order");
+    assert_eq!(terms("late.jsonl", "late-heard.jsonl", &["--clips", "clips.jsonl"]), (1, 0, 1));
+    assert_eq!(folder.read("clips.jsonl").lines().count(), 9_001, "each clip once");
+}
+
+#[test]
 fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
     let folder = Folder::new();
     folder.write(

@@ -10,7 +10,7 @@ use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
 
-use crate::util::{Folder, corpus};
+use crate::util::{Folder, a_moment, corpus};
 
 const KEY: &str = "sk-Qz/4711+open=sesame";
 
@@ -79,7 +79,7 @@ fn killed_at_a_hundred_random_moments_nothing_is_lost_and_nothing_done_twice() {
         let (served, until) = (service.served(), Instant::now() + Duration::from_millis(random.random_range(1..40)));
         while if at_start { Instant::now() < until } else { service.served() < served + answers } {
             assert!(child.try_wait().unwrap().is_none(), "it must not end by itself yet");
-            std::thread::yield_now();
+            a_moment();
         }
         child.kill().unwrap();
         child.wait().unwrap();
@@ -290,7 +290,7 @@ fn ctrl_c_marks_nothing_done_and_leaves_no_job_on_the_server() {
     );
     let child = folder.start(&["run", "p"]);
     while service.jobs_left() < 2 {
-        std::thread::yield_now();
+        a_moment();
     }
     assert!(std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
     folder

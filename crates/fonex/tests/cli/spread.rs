@@ -9,7 +9,7 @@ use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
 
 use crate::stores::timeless;
-use crate::util::{Folder, corpus};
+use crate::util::{Folder, a_moment, corpus};
 
 fn server() -> Option<String> {
     std::env::var("FONEX_TEST_NATS").ok()
@@ -89,7 +89,7 @@ fn whoever_is_killed_each_trial_is_recorded_once_and_is_what_one_machine_gives()
         let length = Duration::from_millis(random.random_range(60..250));
         let pause = Instant::now();
         while pause.elapsed() < length {
-            std::thread::yield_now();
+            a_moment();
         }
         if let Some(ended) = asking.try_wait().unwrap() {
             break ended.code();
@@ -215,7 +215,7 @@ fn runs_over_the_same_clips_leave_each_other_theirs() {
                 child.kill().unwrap();
                 panic!("the run does not end");
             }
-            std::thread::yield_now();
+            a_moment();
         }
         folders[at].done(&["run", "hear"], child.wait_with_output().unwrap()).expect(0);
         let mut told = String::new();
@@ -251,7 +251,7 @@ fn trials_that_kill_their_workers_are_given_up() {
             number += 1;
             workers.push(Worker::start(&folder, &server, &named(&format!("p{number}")), &[]));
         }
-        std::thread::yield_now();
+        a_moment();
     }
     assert!((3..=8).contains(&number), "{number} workers");
     let done = folder.done(&["run"], asking.wait_with_output().unwrap());

@@ -4,7 +4,7 @@ use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
 
-use crate::util::{Folder, corpus};
+use crate::util::{Folder, a_moment, corpus};
 
 fn bench(folder: &Folder, more: &str) {
     let texts: Vec<(String, String)> = (0..20).map(|i| (format!("c{i:02}"), format!("Cabin {i} hold"))).collect();
@@ -176,7 +176,7 @@ fn a_run_that_is_killed_loses_and_doubles_nothing_on_a_server() {
         let begun = std::time::Instant::now();
         let wanted = std::time::Duration::from_millis(random.random_range(5..120));
         while begun.elapsed() < wanted && child.try_wait().unwrap().is_none() {
-            std::thread::yield_now();
+            a_moment();
         }
         killed += u32::from(child.try_wait().unwrap().is_none());
         drop(child.kill());

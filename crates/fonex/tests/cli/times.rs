@@ -8,7 +8,7 @@ use std::process::{Child, Command, Stdio};
 
 use serde_json::Value;
 
-use crate::util::{Done, Folder};
+use crate::util::{Done, Folder, a_moment};
 
 /// A corpus of one recording and what was heard of it, `late_ms` and `factor` off in time.
 fn recording(folder: &Folder, late_ms: f64, drift: f64, factor: f64) {
@@ -123,7 +123,7 @@ impl Served {
         let port_typed = port.to_string();
         let service = folder.start(&["standin", "serve", "--port", &port_typed, "--key-from", "FONEX_DEMO_KEY"]);
         while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
-            std::thread::yield_now();
+            a_moment();
         }
         Self { folder, service, port }
     }

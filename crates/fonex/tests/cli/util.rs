@@ -4,8 +4,15 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::thread;
+use std::time::Duration;
 
 use serde::de::DeserializeOwned;
+
+/// Leaves the processor to what is waited for, and comes back soon: nothing is told by how long it takes.
+pub fn a_moment() {
+    thread::sleep(Duration::from_millis(2));
+}
 
 pub struct Folder {
     folder: tempfile::TempDir,

@@ -8,8 +8,8 @@ use fonex_core::align::EditCounts;
 use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Heard, in_parallel};
 use fonex_formats::{
-    HeardFile, Joined, Pair, PartWork, Problem, Problems, Share, can_join, listed_terms, read_corpus, read_heard,
-    work_on,
+    HeardFile, Joined, Pair, PartWork, Place, Problem, Problems, Share, can_join, listed_terms, lists_terms_early,
+    read_corpus, read_heard, work_on,
 };
 
 use super::clip_lines::{ClipLines, clip_line};
@@ -48,6 +48,8 @@ pub struct Part {
     worst: Vec<(String, ClipScore)>,
     pub unlabelled: u64,
     lines: Vec<u8>,
+    /// A clip listed terms that were to be told before.
+    untold: bool,
     /// The label of the clip at hand; kept for what it allocated.
     label: Label,
 }
@@ -112,10 +114,7 @@ impl Scoring<'_> {
         lines: Option<&mut ClipLines>,
     ) -> Result<Part, Failure> {
         keep_what_was_freed();
-        let mut source = if can_join(corpus, heard) {
-            self.empty.tell_terms(self.profile, &listed_terms(corpus)?);
-            Source::Joined(Box::new(Joined::open(corpus, heard, share)?))
-        } else {
+        if !can_join(corpus, heard) {
             let corpus = read_corpus(corpus)?;
             corpus.clips.iter().for_each(|clip| self.empty.tell_terms(self.profile, &clip.terms));
             let (mut clips, mut heard) = (corpus.clips, read_heard(heard)?);
@@ -123,21 +122,50 @@ impl Scoring<'_> {
                 clips.retain(|clip| share.has(&clip.id));
                 heard.order.retain(|id| share.has(id));
             }
-            Source::InMemory { clips: clips.into_iter(), heard }
-        };
-        let mut all = Part::new(&self.empty);
-        let mut lines = lines;
-        let work = InParts { scoring: &self, spare: Mutex::default() };
-        source.work_through(&work, |mut part| {
+            let source = Source::InMemory { clips: clips.into_iter(), heard };
+            return Ok(self.gather_from(source, true, lines)?.expect("terms were told"));
+        }
+        let joined = || Joined::open(corpus, heard, share).map(|joined| Source::Joined(Box::new(joined)));
+        // Terms are to be told before the first clip. Few corpora have any: a large one is not looked through for them unless a clip
+        // has some after all. Lines that were written cannot be taken back, and a share does not show all clips.
+        if share.is_none()
+            && lines.is_none()
+            && !lists_terms_early(corpus)?
+            && let Some(all) = self.gather_from(joined()?, false, None)?
+        {
+            return Ok(all);
+        }
+        self.empty.tell_terms(self.profile, &listed_terms(corpus)?);
+        Ok(self.gather_from(joined()?, true, lines)?.expect("terms were told"))
+    }
+
+    /// Counts all clips; none where a clip lists terms that were not told.
+    fn gather_from(
+        &self,
+        mut source: Source,
+        told: bool,
+        mut lines: Option<&mut ClipLines>,
+    ) -> Result<Option<Part>, Failure> {
+        let (mut all, mut untold) = (Part::new(&self.empty), false);
+        let work = InParts { scoring: self, told, spare: Mutex::default() };
+        let worked = source.work_through(&work, |mut part| {
+            if part.untold {
+                untold = true;
+                return Err(Problem::new("must-hear terms are listed late", Place::default()));
+            }
             if let Some(lines) = &mut lines {
                 lines.write(&part.lines)?;
             }
             all.take_in(&mut part, self.worst);
             work.spare().push(part);
             Ok(())
-        })?;
+        });
+        if untold {
+            return Ok(None);
+        }
+        worked?;
         source.unknown()?.iter().for_each(|id| all.builder.add_unknown(id));
-        Ok(all)
+        Ok(Some(all))
     }
 
     /// Counts a clip into a part.
@@ -158,6 +186,8 @@ impl Scoring<'_> {
 /// Scoring in parts.
 struct InParts<'s> {
     scoring: &'s Scoring<'s>,
+    /// The must-hear terms of all clips are known.
+    told: bool,
     /// Parts that were taken in, for what they allocated and the words they know.
     spare: Mutex<Vec<Part>>,
 }
@@ -177,6 +207,7 @@ impl PartWork for InParts<'_> {
     }
 
     fn take(&self, part: &mut Part, clip: &Clip, heard: Option<&Heard>) {
+        part.untold |= !self.told && !clip.terms.is_empty();
         match self.scoring.snr_of.and_then(|folder| snr_band(folder, clip)) {
             Some(band) => {
                 let mut tagged = clip.clone();
@@ -190,7 +221,14 @@ impl PartWork for InParts<'_> {
 
 impl Part {
     fn new(empty: &ScoreBuilder) -> Self {
-        Self { builder: empty.clone(), worst: Vec::new(), unlabelled: 0, lines: Vec::new(), label: Label::default() }
+        Self {
+            builder: empty.clone(),
+            worst: Vec::new(),
+            unlabelled: 0,
+            lines: Vec::new(),
+            untold: false,
+            label: Label::default(),
+        }
     }
 
     /// Takes in a later part and leaves it empty.
