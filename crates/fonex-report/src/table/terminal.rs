@@ -29,6 +29,59 @@ impl Laid {
     }
 }
 
+/// A column that is shown.
+struct Column {
+    /// Its place in the row.
+    at: usize,
+    width: usize,
+    is_number: bool,
+}
+
+/// Appends a row of which every cell has room: what most rows of a long table are, and quicker than looking where to fold them.
+fn push_row(text: &mut String, row: &[String], columns: &[Column]) {
+    for column in columns {
+        let cell = row[column.at].as_str();
+        let room = column.width - cell.width();
+        let (before, after) = if column.is_number { (room, 0) } else { (0, room) };
+        text.extend(std::iter::repeat_n(' ', before));
+        text.push_str(cell);
+        text.extend(std::iter::repeat_n(' ', after + GAP));
+    }
+    text.truncate(text.trim_end().len());
+    text.push('\n');
+}
+
+fn in_style() -> comfy_table::Table {
+    let mut table = comfy_table::Table::new();
+    table.load_style(NOTHING.header_separator(LineStyle::none().fill('─').junction('─')));
+    table
+}
+
+fn of_rows(rows: &[Vec<String>], columns: &[Column]) -> comfy_table::Table {
+    let mut table = in_style();
+    for row in rows {
+        table.add_row(columns.iter().map(|column| row[column.at].as_str()));
+    }
+    table
+}
+
+/// The lines of a table, folded into these columns.
+fn folded_rows(mut table: comfy_table::Table, columns: &[Column]) -> String {
+    table.set_content_arrangement(ContentArrangement::Dynamic).set_width(u16::MAX);
+    for (index, Column { width, is_number, .. }) in columns.iter().enumerate() {
+        if let Some(column) = table.column_mut(index) {
+            // One of the spaces is the separator of the style.
+            let gap = if index + 1 < columns.len() { GAP as u16 - 1 } else { 0 };
+            column.set_padding((0, gap));
+            column.set_constraint(ColumnConstraint::Absolute(Width::Fixed(*width as u16 + gap)));
+            if *is_number {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+    }
+    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
+}
+
 impl Table {
     /// For a terminal of this many columns. Words are folded; then the least important columns are left out, and named below; what
     /// still has no room stands upright, a row a block.
@@ -97,25 +150,23 @@ impl Table {
             let Some(widest) = widths.iter_mut().filter(|w| w[0] > w[1]).max_by_key(|w| w[0]) else { break };
             widest[0] -= 1;
         }
-        let mut table = comfy_table::Table::new();
-        let style = NOTHING.header_separator(LineStyle::none().fill('─').junction('─'));
-        table.load_style(style).set_content_arrangement(ContentArrangement::Dynamic).set_width(u16::MAX);
-        table.set_header(kept.iter().map(|at| self.columns[*at].name.as_str()));
-        for row in &laid.cells {
-            table.add_row(kept.iter().map(|at| row[*at].as_str()));
-        }
-        for (index, (at, [own, _])) in kept.iter().zip(&widths).enumerate() {
-            if let Some(column) = table.column_mut(index) {
-                // One of the spaces is the separator of the style.
-                let gap = if index + 1 < kept.len() { GAP as u16 - 1 } else { 0 };
-                column.set_padding((0, gap));
-                column.set_constraint(ColumnConstraint::Absolute(Width::Fixed(*own as u16 + gap)));
-                if self.is_number(*at) {
-                    column.set_cell_alignment(CellAlignment::Right);
-                }
+        let columns: Vec<Column> = kept
+            .iter()
+            .zip(&widths)
+            .map(|(at, [width, _])| Column { at: *at, width: *width, is_number: self.is_number(*at) })
+            .collect();
+        let mut head = in_style();
+        head.set_header(kept.iter().map(|at| self.columns[*at].name.as_str()));
+        let mut text = folded_rows(head, &columns);
+        let fits = |row: &Vec<String>| columns.iter().all(|column| row[column.at].width() <= column.width);
+        for rows in laid.cells.chunk_by(|one, next| fits(one) == fits(next)) {
+            if fits(&rows[0]) {
+                rows.iter().for_each(|row| push_row(&mut text, row, &columns));
+            } else {
+                text += &folded_rows(of_rows(rows, &columns), &columns);
             }
         }
-        table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
+        text
     }
 
     /// A row a block, its columns one below the other.
@@ -160,4 +211,30 @@ pub fn folded_under(text: &str, width: usize, indent: usize) -> String {
     }
     lines.push('\n');
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// The slow twin folds what needs no folding.
+        #[test]
+        fn a_row_that_has_room_is_the_one_that_would_be_folded(
+            row in prop::collection::vec("[a-c é字👍\u{301}-]{0,8}", 1..5),
+            more in prop::collection::vec((0..4_usize, any::<bool>()), 5),
+        ) {
+            let columns: Vec<Column> = row
+                .iter()
+                .zip(&more)
+                .enumerate()
+                .map(|(at, (cell, (more, is_number)))| Column { at, width: (cell.width() + more).max(1), is_number: *is_number })
+                .collect();
+            let mut text = String::new();
+            push_row(&mut text, &row, &columns);
+            prop_assert_eq!(text, folded_rows(of_rows(&[row], &columns), &columns));
+        }
+    }
 }
