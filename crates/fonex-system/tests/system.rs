@@ -40,8 +40,11 @@ fn role() {
         }
         ("starts", _) => {
             let mut below = program("waits").spawn().unwrap();
+            // Whoever waits for a program closes what it reads from first, and it would end by itself.
+            let held = below.stdin.take();
             println!("below {}", below.id());
             below.wait().unwrap();
+            drop(held);
         }
         ("locks", path) => {
             let file = File::options().write(true).open(path).unwrap();
