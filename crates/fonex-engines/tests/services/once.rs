@@ -198,7 +198,13 @@ fn serve_two(mut stream: TcpStream, requests: &AtomicUsize, ends: &[Ends]) {
                 Ends::Closed => return,
             }
         }
-        if stream.write_all(&out).is_err() || over {
+        if stream.write_all(&out).is_err() {
+            return;
+        }
+        if over {
+            // To close while something is unread would take back what was sent.
+            drop(stream.shutdown(Shutdown::Write));
+            drop(std::io::copy(&mut reader, &mut std::io::sink()));
             return;
         }
     }
