@@ -12,6 +12,7 @@ mod util;
 use std::net::SocketAddr;
 use std::process::Command;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use fonex_core::latency::Percentiles;
@@ -19,6 +20,10 @@ use fonex_engines::{Engine, Form, Settings, SpeakRequest, StopFlag};
 use fonex_standin::service::{Service, ServiceConfig};
 use fonex_standin::{Behaviours, ReplyProfile};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+/// The program's own.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// How long the service holds its answers. A thousand at once are held ten times as long: answers that come faster than the machine can
 /// take them show how much it takes, not how true a clock is.
@@ -40,8 +45,10 @@ fn main() {
             clocks(service.address(), at_once);
         }
     }
-    println!("\nrequests a second, answered at once");
-    println!("at once      fonex      plain   fonex/plain        wrk   fonex/wrk");
+    println!(
+        "\nrequests a second, answered at once: medians of {ROUNDS} rounds, each by all in turn; shares with their spread"
+    );
+    println!("at once      fonex      plain      share                      wrk      share");
     for at_once in [1, 10, 100, 1000] {
         rates(service.address(), at_once);
     }
@@ -55,14 +62,19 @@ fn engine(address: SocketAddr, wait_ms: u32) -> Box<dyn Engine> {
     util::engine(table)
 }
 
-/// Calls from `at_once` threads until each has called `each` times; `note` sees every answer.
-fn call(engine: &dyn Engine, at_once: usize, each: usize, note: &(dyn Fn(f64, f64) + Sync)) {
+/// Calls from `at_once` threads, from each of them as long as `more` says of the number it has called; `note` sees every answer.
+fn call(
+    engine: &dyn Engine,
+    at_once: usize,
+    more: &(dyn Fn(usize) -> bool + Sync),
+    note: &(dyn Fn(f64, f64) + Sync),
+) {
     std::thread::scope(|scope| {
         for _ in 0..at_once {
             scope.spawn(|| {
                 let (settings, stop) = (Settings::new(), StopFlag::default());
                 let form = Form { voice: "", model: "", settings: &settings };
-                for _ in 0..each {
+                for _ in (0..).take_while(|called| more(*called)) {
                     let request = SpeakRequest::new("c", None, "hello", form, &stop);
                     let answer = engine.reply(&request);
                     assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
@@ -84,7 +96,9 @@ fn clocks(address: SocketAddr, at_once: usize) {
     let each = (2_000 / at_once).clamp(40, 200);
     for wait_ms in waits_ms(at_once) {
         let engine = engine(address, wait_ms);
-        call(engine.as_ref(), at_once, each, &|reported, held| errors.lock().unwrap().push(reported - held));
+        call(engine.as_ref(), at_once, &|called| called < each, &|reported, held| {
+            errors.lock().unwrap().push(reported - held);
+        });
     }
     let errors = errors.into_inner().unwrap();
     let plain = Arc::new(std::sync::Mutex::new(Vec::new()));
@@ -106,23 +120,48 @@ fn runtime() -> tokio::runtime::Runtime {
     tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap()
 }
 
+/// Rounds in which each generator has a turn, so that a busy moment of the machine meets all of them.
+const ROUNDS: usize = 7;
+
 fn rates(address: SocketAddr, at_once: usize) {
-    const LASTS: Duration = Duration::from_secs(4);
+    const LASTS: Duration = Duration::from_secs(1);
     let engine = engine(address, 0);
-    let each = (10_000 / at_once).max(300);
-    call(engine.as_ref(), at_once, 20, &|_, _| {});
+    call(engine.as_ref(), at_once, &|called| called < 20, &|_, _| {});
+    let (mut own, mut plain, mut wrk) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        own.push(fonex(engine.as_ref(), at_once, LASTS));
+        plain.push(bare(address, at_once, LASTS));
+        wrk.extend(by_wrk(address, at_once, LASTS));
+    }
+    let beside = |others: &[f64]| match others.len() {
+        ROUNDS => {
+            let shares = own.iter().zip(others).map(|(own, other)| own / other).collect::<Vec<f64>>();
+            let [least, middle, most] = spread(&shares);
+            format!("{:>10.0} {middle:>10.2} ({least:.2} to {most:.2})", spread(others)[1])
+        }
+        _ => format!("{:>10} {:>10}", "–", "–"),
+    };
+    println!("{at_once:>7} {:>10.0} {} {}", spread(&own)[1], beside(&plain), beside(&wrk));
+}
+
+/// The least, the middle and the most.
+fn spread(values: &[f64]) -> [f64; 3] {
+    let mut sorted = values.to_vec();
+    sorted.sort_by(f64::total_cmp);
+    [sorted[0], sorted[sorted.len() / 2], sorted[sorted.len() - 1]]
+}
+
+fn fonex(engine: &dyn Engine, at_once: usize, lasts: Duration) -> f64 {
+    let answered = AtomicUsize::new(0);
     let started = Instant::now();
-    call(engine.as_ref(), at_once, each, &|_, _| {});
-    let fonex = (each * at_once) as f64 / started.elapsed().as_secs_f64();
-    let plain = plain(address, at_once, LASTS);
-    let wrk = wrk(address, at_once, LASTS);
-    let (rate, share) = wrk
-        .map_or_else(|| ("–".to_owned(), "–".to_owned()), |wrk| (format!("{wrk:.0}"), format!("{:.2}", fonex / wrk)));
-    println!("{at_once:>7} {fonex:>10.0} {plain:>10.0} {:>13.2} {rate:>10} {share:>11}", fonex / plain);
+    call(engine, at_once, &|_| started.elapsed() < lasts, &|_, _| {
+        answered.fetch_add(1, Ordering::Relaxed);
+    });
+    answered.into_inner() as f64 / started.elapsed().as_secs_f64()
 }
 
 /// Connections that write one request after the other and read each answer by its stated length.
-fn plain(address: SocketAddr, at_once: usize, lasts: Duration) -> f64 {
+fn bare(address: SocketAddr, at_once: usize, lasts: Duration) -> f64 {
     let errors = Arc::new(std::sync::Mutex::new(Vec::new()));
     let started = Instant::now();
     runtime().block_on(async {
@@ -162,7 +201,7 @@ async fn ask(address: SocketAddr, wait_ms: u32, each: Option<usize>, errors: Arc
     }
 }
 
-fn wrk(address: SocketAddr, at_once: usize, lasts: Duration) -> Option<f64> {
+fn by_wrk(address: SocketAddr, at_once: usize, lasts: Duration) -> Option<f64> {
     let (connections, seconds) = (at_once.to_string(), format!("{}s", lasts.as_secs()));
     let threads = at_once.min(2).to_string();
     let url = format!("http://{address}/reply?text=hello&wait_ms=0");

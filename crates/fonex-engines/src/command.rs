@@ -200,7 +200,7 @@ impl CommandEngine {
         for (name, path) in [("audio", audio_name.as_str()), ("text_file", "text.txt"), ("output", "output")] {
             values.set(name, file(path).display().to_string());
         }
-        values.set("text", call.text.unwrap_or_default().to_owned());
+        values.set("text", call.text.unwrap_or_default());
         values.set("ssml", call.ssml.clone().unwrap_or_default());
         values.set("earlier", call.earlier.join("\n"));
         let argv: Vec<String> = config.command.iter().map(|argument| values.fill(argument)).collect();

@@ -12,7 +12,8 @@ use std::sync::{Arc, Condvar, Mutex, OnceLock};
 use std::task::{Context, Poll, ready};
 use std::thread;
 
-use tokio::runtime::{Builder, Handle};
+use tokio::runtime::Builder;
+use tokio::sync::Notify;
 
 thread_local! {
     /// Which of its kind this thread is.
@@ -25,7 +26,7 @@ thread_local! {
 struct Hands {
     name: &'static str,
     most: usize,
-    started: OnceLock<Vec<Handle>>,
+    started: OnceLock<Vec<Arc<Inbox>>>,
     starting: Mutex<()>,
 }
 
@@ -73,12 +74,12 @@ impl Hands {
         // SAFETY: only the lifetime changes. What the conversation borrows outlives this call, and this call returns only once
         // `Handed` says that it has dropped the conversation: `wait` cannot return or unwind before. If the other thread were
         // to end without dropping it, this one would wait for ever, with everything that is borrowed still there.
-        let handed: Pin<Box<dyn Future<Output = ()> + Send + 'static>> = unsafe { std::mem::transmute(handed) };
-        drop(own.spawn(handed));
+        let handed: Job = unsafe { std::mem::transmute(handed) };
+        own.hand(handed);
         Ok(outcome.wait())
     }
 
-    fn own(&self) -> io::Result<&Handle> {
+    fn own(&self) -> io::Result<&Inbox> {
         static NEXT: AtomicUsize = AtomicUsize::new(0);
         let hands = self.hands()?;
         let own = OWN.get().unwrap_or_else(|| NEXT.fetch_add(1, Ordering::Relaxed));
@@ -86,7 +87,7 @@ impl Hands {
         Ok(&hands[own % hands.len()])
     }
 
-    fn hands(&self) -> io::Result<&[Handle]> {
+    fn hands(&self) -> io::Result<&[Arc<Inbox>]> {
         if let Some(started) = self.started.get() {
             return Ok(started);
         }
@@ -95,18 +96,53 @@ impl Hands {
             return Ok(started);
         }
         let number = thread::available_parallelism().map_or(1, usize::from).min(self.most);
-        let started = (0..number).map(|index| self.start(index)).collect::<io::Result<Vec<Handle>>>()?;
+        let started = (0..number).map(|index| self.start(index)).collect::<io::Result<Vec<Arc<Inbox>>>>()?;
         Ok(self.started.get_or_init(|| started))
     }
 
-    fn start(&self, index: usize) -> io::Result<Handle> {
+    fn start(&self, index: usize) -> io::Result<Arc<Inbox>> {
         let runtime = Builder::new_current_thread().enable_all().build()?;
-        let handle = runtime.handle().clone();
+        let inbox = Arc::new(Inbox::default());
+        let own = Arc::clone(&inbox);
         thread::Builder::new().name(self.name.to_owned()).spawn(move || {
             HERE.set(Some(index));
-            runtime.block_on(std::future::pending::<()>());
+            runtime.block_on(own.serve());
         })?;
-        Ok(handle)
+        Ok(inbox)
+    }
+}
+
+type Job = Pin<Box<dyn Future<Output = ()> + Send>>;
+
+/// What is handed to a thread. It is woken for the first that waits, and takes all that came meanwhile: a thread that is busy is
+/// not rung up once for each.
+#[derive(Default)]
+struct Inbox {
+    waiting: Mutex<Vec<Job>>,
+    came: Notify,
+}
+
+impl Inbox {
+    fn hand(&self, job: Job) {
+        let before = {
+            let mut waiting = self.waiting.lock().expect("no holder of this lock panics");
+            waiting.push(job);
+            waiting.len() - 1
+        };
+        if before == 0 {
+            self.came.notify_one();
+        }
+    }
+
+    /// Begins each job on the thread this runs on.
+    async fn serve(&self) {
+        loop {
+            self.came.notified().await;
+            let jobs = std::mem::take(&mut *self.waiting.lock().expect("no holder of this lock panics"));
+            for job in jobs {
+                drop(tokio::spawn(job));
+            }
+        }
     }
 }
 

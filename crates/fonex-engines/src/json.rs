@@ -195,6 +195,13 @@ mod tests {
             }
         }
 
+        /// Names are looked up as a JSON Pointer says.
+        #[test]
+        fn pointers_lead_where_the_standard_says(value in value(), pointer in "(/([a-c]|a b|[0-3]|~0|a~1b|01|-|)){0,4}") {
+            let found: Vec<&Value> = value.pointer(&pointer).into_iter().collect();
+            prop_assert_eq!(address(&pointer).all(&value), found);
+        }
+
         /// What is small is read as by any reader.
         #[test]
         fn small_values_are_what_they_are(text in r#"(\{"a":[0-9]{1,3},"b":\[(true|null|"x"|-1.5)\]\}|\[[0-9]{1,5}\]|"[a-z]{0,5}"|tru|\{)"#) {

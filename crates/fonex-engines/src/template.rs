@@ -1,5 +1,7 @@
 //! Values filled into an engine's arguments: `{audio}`, `{voice}`, `{text}`, `{settings.speed}`.
 
+use std::borrow::Cow;
+
 /// A part of a template: text as it stands, or the name of a value.
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Part<'t> {
@@ -16,59 +18,49 @@ fn value_name(text: &str) -> Option<&str> {
 }
 
 /// Splits a template. A bracket that is doubled, `{{`, stands for itself.
-fn parts(template: &str) -> Vec<Part<'_>> {
-    let mut parts = Vec::new();
+fn parts(template: &str) -> impl Iterator<Item = Part<'_>> {
     let mut rest = template;
-    while let Some(at) = rest.find(['{', '}']) {
-        let (before, from) = rest.split_at(at);
-        parts.push(Part::Text(before));
-        if from.starts_with("{{") || from.starts_with("}}") {
-            parts.push(Part::Text(&from[..1]));
-            rest = &from[2..];
-        } else if let Some(name) = value_name(from) {
-            parts.push(Part::Value(name));
-            rest = &from[name.len() + 2..];
-        } else {
-            parts.push(Part::Text(&from[..1]));
-            rest = &from[1..];
-        }
-    }
-    parts.push(Part::Text(rest));
-    parts
+    std::iter::from_fn(move || {
+        let before = rest.find(['{', '}']).unwrap_or(rest.len());
+        let (part, length) = match rest {
+            "" => return None,
+            _ if before > 0 => (Part::Text(&rest[..before]), before),
+            from if from.starts_with("{{") || from.starts_with("}}") => (Part::Text(&from[..1]), 2),
+            from => match value_name(from) {
+                Some(name) => (Part::Value(name), name.len() + 2),
+                None => (Part::Text(&from[..1]), 1),
+            },
+        };
+        rest = &rest[length..];
+        Some(part)
+    })
 }
 
 /// The names of the values a template uses.
 pub(crate) fn values_in(template: &str) -> impl Iterator<Item = &str> {
-    parts(template).into_iter().filter_map(|part| match part {
+    parts(template).filter_map(|part| match part {
         Part::Value(name) => Some(name),
         Part::Text(_) => None,
     })
 }
 
 /// Fills a template; names without a value become empty, which [`values_in`] lets the bench file reader rule out.
-pub(crate) fn fill(template: &str, value: impl Fn(&str) -> Option<String>) -> String {
-    parts(template)
-        .into_iter()
-        .map(|part| match part {
-            Part::Text(text) => text.to_owned(),
-            Part::Value(name) => value(name).unwrap_or_default(),
-        })
-        .collect()
+pub(crate) fn fill<'v>(template: &str, value: impl Fn(&str) -> Option<&'v str>) -> String {
+    fill_fitting(template, value, |_, value| Cow::Borrowed(value))
 }
 
 /// Fills a template one value after the other; each is changed to fit what was filled before it.
-pub(crate) fn fill_fitting(
+pub(crate) fn fill_fitting<'v>(
     template: &str,
-    value: impl Fn(&str) -> Option<String>,
-    fit: impl Fn(&str, String) -> String,
+    value: impl Fn(&str) -> Option<&'v str>,
+    fit: impl Fn(&str, &'v str) -> Cow<'v, str>,
 ) -> String {
-    let mut filled = String::new();
+    let mut filled = String::with_capacity(template.len());
     for part in parts(template) {
-        let next = match part {
-            Part::Text(text) => text.to_owned(),
-            Part::Value(name) => fit(&filled, value(name).unwrap_or_default()),
-        };
-        filled += &next;
+        match part {
+            Part::Text(text) => filled += text,
+            Part::Value(name) => filled += &fit(&filled, value(name).unwrap_or_default()),
+        }
     }
     filled
 }
@@ -79,7 +71,7 @@ mod tests {
 
     #[test]
     fn values_are_filled_and_doubled_brackets_stay() {
-        let value = |name: &str| Some(format!("<{name}>"));
+        let value = |name: &str| ["<voice>", "<text>", "<x>"].into_iter().find(|value| value[1..].starts_with(name));
         assert_eq!(fill("-v{voice} {{\"a\":1}} {text", value), "-v<voice> {\"a\":1} {text");
         assert_eq!(values_in("{a}{{b}}{c.d}").collect::<Vec<_>>(), ["a", "c.d"]);
         assert_eq!(fill("{\"r\":{\"t\":1}} ${x} { y }", value), "{\"r\":{\"t\":1} $<x> { y }");

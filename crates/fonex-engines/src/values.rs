@@ -1,5 +1,6 @@
 //! What a trial puts into an engine's templates, and the check that a template asks for nothing else.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use fonex_formats::{Place, Problem, nearest};
@@ -88,37 +89,38 @@ pub(crate) fn variables_in_json(value: &Value, found: &mut Vec<String>) {
 #[derive(Clone)]
 pub(crate) struct Values<'v> {
     form: Form<'v>,
-    own: BTreeMap<&'static str, String>,
+    /// Few enough to be looked through.
+    own: Vec<(&'static str, Cow<'v, str>)>,
     variables: &'v BTreeMap<String, String>,
 }
 
 impl<'v> Values<'v> {
     pub(crate) fn new(
         form: Form<'v>,
-        lang: Option<&str>,
-        clip_id: &str,
+        lang: Option<&'v str>,
+        clip_id: &'v str,
         variables: &'v BTreeMap<String, String>,
     ) -> Self {
-        let own = BTreeMap::from([
-            ("voice", form.voice.to_owned()),
-            ("model", form.model.to_owned()),
-            ("lang", lang.unwrap_or_default().to_owned()),
-            ("clip_id", clip_id.to_owned()),
-        ]);
+        let named =
+            [("voice", form.voice), ("model", form.model), ("lang", lang.unwrap_or_default()), ("clip_id", clip_id)];
+        let mut own = Vec::with_capacity(2 * named.len());
+        own.extend(named.map(|(name, value)| (name, Cow::Borrowed(value))));
         Self { form, own, variables }
     }
 
-    pub(crate) fn set(&mut self, name: &'static str, value: String) {
-        self.own.insert(name, value);
+    /// Sets a value; one that was there before is replaced.
+    pub(crate) fn set(&mut self, name: &'static str, value: impl Into<Cow<'v, str>>) {
+        self.own.retain(|(known, _)| *known != name);
+        self.own.push((name, value.into()));
     }
 
-    fn get(&self, name: &str) -> Option<String> {
+    fn get(&self, name: &str) -> Option<&str> {
         if let Some(variable) = name.strip_prefix(VARIABLE) {
-            return self.variables.get(variable).cloned();
+            return self.variables.get(variable).map(String::as_str);
         }
         match name.strip_prefix(SETTING) {
-            Some(setting) => self.form.settings.get(setting).cloned(),
-            None => self.own.get(name).cloned(),
+            Some(setting) => self.form.settings.get(setting).map(String::as_str),
+            None => self.own.iter().find(|(known, _)| *known == name).map(|(_, value)| &**value),
         }
     }
 

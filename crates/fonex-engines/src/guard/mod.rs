@@ -50,7 +50,7 @@ impl Guarded {
 
     /// Calls until an answer or a failure that stands. What every attempt exchanged is kept.
     fn call<T>(&self, clip_id: &str, stop: &StopFlag, attempt: impl Fn() -> Answer<T>) -> Answer<T> {
-        let mut chances = stream(self.seed, &["retry", clip_id]);
+        let mut chances = None;
         let mut before = Measured::default();
         let mut next = 1;
         loop {
@@ -66,6 +66,7 @@ impl Guarded {
             if next > self.retry.attempts {
                 return self.redacted(answer);
             }
+            let chances = chances.get_or_insert_with(|| stream(self.seed, &["retry", clip_id]));
             let wait = self.retry.wait(next, chances.random());
             let wait = asked.map_or(wait, |asked| asked.max(wait));
             if wait.as_secs_f64() > self.retry.longest_wait_s {

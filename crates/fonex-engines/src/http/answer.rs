@@ -37,7 +37,7 @@ pub(super) struct Content<'a> {
     pub(super) first_ms: Option<f64>,
 }
 
-/// Reads the body of an answer.
+/// Reads the body of an answer; `wanted` is what the addresses of `config` can find.
 ///
 /// # Errors
 /// What is wrong with it, in words.
@@ -46,13 +46,14 @@ pub(super) fn read(
     steps: Option<StepReader<'_>>,
     form: ResultForm,
     config: &ResultConfig,
+    wanted: &Wanted,
     task: Task,
     took: Duration,
 ) -> Result<Reading, String> {
     let took_ms = took.as_secs_f64() * 1e3;
     let mut reading = Reading { took_ms, ..Reading::default() };
     if let Some(steps) = steps {
-        read_steps(steps, config, task, &mut reading)?;
+        read_steps(steps, config, wanted, task, &mut reading)?;
         return Ok(reading);
     }
     match form {
@@ -70,7 +71,7 @@ pub(super) fn read(
             let text = utf8(body.bytes)?;
             reading.heard.text = text.split_whitespace().collect::<Vec<_>>().join(" ");
         }
-        _ => read_json(&json_of(body, &Wanted::of(config.addresses()))?, config, task, &mut reading)?,
+        _ => read_json(&json_of(body, wanted)?, config, task, &mut reading)?,
     }
     Ok(reading)
 }
@@ -98,7 +99,8 @@ pub(crate) fn read_pieces<'b>(
         steps.finish(took);
     }
     let content = Content { kind: None, bytes: &bytes, first_ms: None };
-    read(content, steps, form, config, task, took).map(|reading| (reading.heard, reading.sound))
+    let wanted = Wanted::of(config.addresses());
+    read(content, steps, form, config, &wanted, task, took).map(|reading| (reading.heard, reading.sound))
 }
 
 fn utf8(bytes: &[u8]) -> Result<&str, String> {
@@ -135,7 +137,13 @@ fn read_json(value: &Value, config: &ResultConfig, task: Task, reading: &mut Rea
 }
 
 /// Steps that hold a text or sound count; others, such as the first of a stream, only frame it.
-fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading: &mut Reading) -> Result<(), String> {
+fn read_steps(
+    steps: StepReader<'_>,
+    config: &ResultConfig,
+    wanted: &Wanted,
+    task: Task,
+    reading: &mut Reading,
+) -> Result<(), String> {
     if let Some(fault) = steps.fault {
         return Err(fault);
     }
@@ -143,9 +151,9 @@ fn read_steps(steps: StepReader<'_>, config: &ResultConfig, task: Task, reading:
         return Err(format!("the stream ended without its end mark, after {} steps", steps.steps.len()));
     }
     let adds = config.steps.unwrap_or(if task == Task::Hear { Steps::Replace } else { Steps::Add }) == Steps::Add;
-    let (mut found, count, wanted) = (false, steps.steps.len(), Wanted::of(config.addresses()));
+    let (mut found, count) = (false, steps.steps.len());
     for (i, step) in steps.steps.into_iter().enumerate() {
-        let value = json::parse(&step.data, &wanted).map_err(|error| {
+        let value = json::parse(&step.data, wanted).map_err(|error| {
             format!(
                 "step {} of the stream is not JSON ({error}): {}",
                 i + 1,

@@ -2,12 +2,14 @@
 
 use std::collections::HashMap;
 use std::sync::Mutex;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use http_body_util::Full;
 use hyper::body::Bytes;
 use hyper::client::conn::{http1, http2};
+use hyper::header::HeaderValue;
 use hyper_util::rt::{TokioExecutor, TokioIo};
+use tokio::time::{timeout, timeout_at};
 
 use super::HttpVersion;
 use crate::RetryAdvice;
@@ -18,6 +20,9 @@ use crate::net::{Clocked, Moments, Net, NetFailure, Opening, Target};
 /// A connection that serves one request at a time.
 pub(super) struct One {
     pub(super) sender: http1::SendRequest<Full<Bytes>>,
+    /// The value of its `Host` header.
+    pub(super) host: HeaderValue,
+    /// Of the exchange that is going on, or is to begin.
     pub(super) moments: Moments,
 }
 
@@ -41,11 +46,13 @@ async fn shake(stream: Clocked, two: bool, place: Place) -> Result<Sender, NetFa
         return Ok(Sender::Two(sender));
     }
     let moments = stream.moments();
+    moments.restart();
     let shaken = http1::handshake(TokioIo::new(stream)).await;
     let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP: {error}")))?;
     // A connection that breaks shows it to whoever waits for an answer.
     tokio::spawn(connection);
-    Ok(Sender::One(One { sender, moments }, place))
+    let host = HeaderValue::try_from(place.0.host_header()).unwrap_or_else(|_| HeaderValue::from_static(""));
+    Ok(Sender::One(One { sender, host, moments }, place))
 }
 
 /// The connections of an engine. HTTP/1.1 connections are kept for the next request; one HTTP/2 connection serves all.
@@ -69,17 +76,23 @@ impl Connections {
         self.net.forwards(target)
     }
 
-    /// A connection that is there already, or a new one, driven by the loop this runs on.
+    /// A connection that is there already, or a new one that is open by then, driven by the loop this runs on. None where it is not.
     pub(super) async fn take(
         &self,
         target: &Target,
         limits: &Limits,
+        until: Instant,
         opening: &mut Opening,
-    ) -> Result<(Sender, bool), NetFailure> {
+    ) -> Option<Result<(Sender, bool), NetFailure>> {
         let place = (target.clone(), here());
         if let Some(kept) = self.idle_one(&place).await {
-            return Ok((Sender::One(kept, place), true));
+            return Some(Ok((Sender::One(kept, place), true)));
         }
+        timeout_at(until.into(), self.open(place, limits, opening)).await.ok()
+    }
+
+    async fn open(&self, place: Place, limits: &Limits, opening: &mut Opening) -> Result<(Sender, bool), NetFailure> {
+        let target = &place.0.clone();
         if self.version == HttpVersion::One || (self.version == HttpVersion::Auto && !target.tls) {
             let (stream, _) = self.net.open(target, limits.connect(), opening).await?;
             return Ok((shake(stream, false, place).await?, false));
@@ -113,10 +126,18 @@ impl Connections {
         loop {
             let kept = self.one.lock().expect("no holder of this lock panics").get_mut(place)?.pop();
             let mut one = kept?;
-            // Once for the news from the network, once for the connection to take it in.
-            tokio::task::yield_now().await;
-            tokio::task::yield_now().await;
-            if let Ok(Ok(())) = tokio::time::timeout(MOMENT, one.sender.ready()).await {
+            let mut open = one.moments.restart();
+            if open.is_none() || place.0.tls {
+                // The system does not say it, or TLS does before the system: once for the news from the network, once for the
+                // connection to take it in.
+                tokio::task::yield_now().await;
+                tokio::task::yield_now().await;
+                open = one.moments.restart();
+            }
+            if open == Some(false) {
+                continue;
+            }
+            if one.sender.is_ready() || matches!(timeout(MOMENT, one.sender.ready()).await, Ok(Ok(()))) {
                 return Some(one);
             }
         }

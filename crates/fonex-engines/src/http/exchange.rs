@@ -7,15 +7,15 @@ use fonex_core::Outcome;
 use fonex_core::latency::{Request, server_timing};
 use http_body_util::{BodyExt, Full};
 use hyper::body::{Bytes, Incoming};
-use hyper::header::{HeaderMap, HeaderName, HeaderValue};
+use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Response, Uri, Version};
-use tokio::time::timeout_at;
 
 use super::HttpVersion;
 use super::answer::Content;
 use super::begun::{Begun, may_repeat};
 use super::body::Body;
 use super::connections::{Connections, Sender};
+use super::patience::Patience;
 use crate::Task;
 use crate::guard::Limits;
 use crate::net::{Moments, Net, NetFailure, Opening, Url};
@@ -38,7 +38,6 @@ pub(super) struct Received {
     pub(super) status: u16,
     pub(super) headers: HeaderMap,
     pub(super) body: Vec<u8>,
-    pub(super) request: Request,
     /// When the request began.
     pub(super) began: Instant,
     /// When its last byte was there.
@@ -59,9 +58,6 @@ impl Received {
         Content { kind: self.header("content-type"), bytes: &self.body, first_ms }
     }
 }
-
-/// What comes of a request that failed: why, and what was measured until then.
-pub(super) type Failed = Box<(NetFailure, Request)>;
 
 /// What an engine's requests go over.
 pub(super) struct Wire {
@@ -86,6 +82,9 @@ pub(crate) const fn longest_answer(task: Task) -> usize {
 /// Pieces of an answer whose arrival is noted; none that is listened to has this many.
 pub(crate) const MOST_ARRIVALS: usize = 200_000;
 
+/// Where a service says what it spent its time on.
+const SERVER_TIMING: HeaderName = HeaderName::from_static("server-timing");
+
 /// How long what comes after the mark of an end is waited for.
 const AFTER_THE_END: Duration = Duration::from_millis(20);
 
@@ -94,14 +93,15 @@ impl Wire {
         Self { connections: Connections::new(net, version), longest: longest_answer(task) }
     }
 
-    /// Sends a request and reads its answer to the end. `taken` sees each piece as it comes and says whether to continue.
+    /// Sends a request and reads its answer to the end; gives it with what was measured, also of a request that failed. `taken` sees
+    /// each piece as it comes and says whether to continue.
     pub(super) async fn exchange(
         &self,
         outgoing: Outgoing,
         limits: &Limits,
         until: Instant,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
-    ) -> Result<Received, Failed> {
+    ) -> (Result<Received, NetFailure>, Request) {
         let mut request = Request::begun(outgoing.purpose, outgoing.body.bytes.len() as u64);
         let mut moments = None;
         let started = Instant::now();
@@ -114,15 +114,12 @@ impl Wire {
                 request.first_byte_ms = noted.first_read().map(after_start).or(request.first_byte_ms);
             }
         }
-        match result {
-            Ok(received) => Ok(Received { request, ..received }),
-            Err(failure) => {
-                request.outcome = failure.outcome;
-                request.detail = Some(failure.detail.clone());
-                request.last_byte_ms = Some(after_start(Instant::now()));
-                Err(Box::new((failure, request)))
-            }
+        if let Err(failure) = &result {
+            request.outcome = failure.outcome;
+            request.detail = Some(failure.detail.clone());
+            request.last_byte_ms = Some(after_start(Instant::now()));
         }
+        (result, request)
     }
 
     #[expect(clippy::too_many_arguments, reason = "what is noted must survive a failure in the middle")]
@@ -140,32 +137,32 @@ impl Wire {
         let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
         let late = || NetFailure::late(format!("no answer within {} s", limits.total_s));
         // Kept connections that turn out to be over are no attempts; a new one is.
-        let (sender, response) = loop {
+        let (sender, response, mut patience) = loop {
             let mut opening = Opening::default();
-            let opened = timeout_at(until.into(), self.connections.take(&target, limits, &mut opening)).await;
+            let opened = self.connections.take(&target, limits, until, &mut opening).await;
             (request.lookup_ms, request.connect_ms) = (milliseconds(opening.lookup), milliseconds(opening.connect));
             request.tls_ms = milliseconds(opening.tls);
-            let (mut sender, reused) = opened.map_err(|_| late())??;
+            let (mut sender, reused) = opened.ok_or_else(late)??;
             request.reused = Some(reused);
             let message = self.message(&outgoing, &sender);
             let first_byte_until = until.min(Instant::now() + limits.first_byte());
             let sending = async {
                 match &mut sender {
                     Sender::One(one, _) => {
-                        one.moments.restart();
                         *moments = Some(one.moments.clone());
                         one.sender.send_request(message).await
                     }
                     Sender::Two(sender) => sender.send_request(message).await,
                 }
             };
-            match timeout_at(first_byte_until.into(), sending).await {
-                Err(_) if first_byte_until == until => return Err(late()),
-                Err(_) => {
+            let mut patience = Patience::until(first_byte_until);
+            match patience.wait(first_byte_until, sending).await {
+                None if first_byte_until == until => return Err(late()),
+                None => {
                     let what = format!("no first byte within {} s of sending", limits.first_byte_s);
                     return Err(NetFailure::late(what));
                 }
-                Ok(Err(error)) => {
+                Some(Err(error)) => {
                     let begun = Begun::read(&error, &sender);
                     if begun == Begun::Stale && reused {
                         self.connections.forget(&target, &sender);
@@ -177,19 +174,20 @@ impl Wire {
                         then: begun.advice(may_repeat(&outgoing.method, outgoing.safe_to_repeat)),
                     });
                 }
-                Ok(Ok(response)) => break (sender, response),
+                Some(Ok(response)) => break (sender, response, patience),
             }
         };
         request.first_byte_ms = Some(started.elapsed().as_secs_f64() * 1e3);
         request.status = Some(response.status().as_u16());
         request.service = response
             .headers()
-            .get_all("server-timing")
+            .get_all(SERVER_TIMING)
             .iter()
             .filter_map(|v| v.to_str().ok())
             .flat_map(server_timing)
             .collect();
-        let read = self.read(response, limits, until, started, request, outgoing.compressed, taken).await?;
+        let reading = self.read(response, limits, until, started, request, outgoing.compressed, &mut patience, taken);
+        let read = reading.await?;
         let received = Received { may_repeat: may_repeat(&outgoing.method, outgoing.safe_to_repeat), ..read };
         if let Sender::One(one, place) = sender {
             self.connections.keep(one, place);
@@ -200,28 +198,28 @@ impl Wire {
     fn message(&self, outgoing: &Outgoing, sender: &Sender) -> hyper::Request<Full<Bytes>> {
         let Outgoing { method, url, headers, body, compressed, .. } = outgoing;
         let two = matches!(sender, Sender::Two(_));
-        let scheme = if url.target.tls { "https" } else { "http" };
         // Whole addresses are for HTTP/2 and for proxies that forward.
         let address = if two || self.connections.forwards(&url.target) {
-            format!("{scheme}://{}{}", url.host_header(), url.path)
+            let scheme = if url.target.tls { "https" } else { "http" };
+            format!("{scheme}://{}{}", url.target.host_header(), url.path)
         } else {
             url.path.clone()
         };
         let mut message = hyper::Request::new(Full::new(body.bytes.clone()));
         message.method_mut().clone_from(method);
-        *message.uri_mut() = address.parse::<Uri>().unwrap_or_default();
+        *message.uri_mut() = Uri::try_from(address).unwrap_or_default();
         *message.version_mut() = if two { Version::HTTP_2 } else { Version::HTTP_11 };
         let all = message.headers_mut();
-        if !two {
-            let host = HeaderValue::from_str(&url.host_header());
-            all.insert("host", host.unwrap_or_else(|_| HeaderValue::from_static("")));
+        all.reserve(headers.len() + 5);
+        if let Sender::One(one, _) = sender {
+            all.insert(header::HOST, one.host.clone());
         }
-        all.insert("user-agent", HeaderValue::from_static(concat!("fonex/", env!("CARGO_PKG_VERSION"))));
-        all.insert("accept", HeaderValue::from_static("*/*"));
+        all.insert(header::USER_AGENT, HeaderValue::from_static(concat!("fonex/", env!("CARGO_PKG_VERSION"))));
+        all.insert(header::ACCEPT, HeaderValue::from_static("*/*"));
         let accepted = if *compressed { "gzip, deflate" } else { "identity" };
-        all.insert("accept-encoding", HeaderValue::from_static(accepted));
+        all.insert(header::ACCEPT_ENCODING, HeaderValue::from_static(accepted));
         if let Some(Ok(media_type)) = body.media_type.as_ref().map(|media_type| HeaderValue::from_str(media_type)) {
-            all.insert("content-type", media_type);
+            all.insert(header::CONTENT_TYPE, media_type);
         }
         // A header of the bench file comes before ours.
         for (name, value) in headers {
@@ -239,13 +237,14 @@ impl Wire {
         started: Instant,
         request: &mut Request,
         compressed: bool,
+        patience: &mut Patience,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, NetFailure> {
         let (head, mut incoming) = response.into_parts();
         let (mut body, mut arrivals) = (Vec::new(), Vec::new());
         let encoding = head
             .headers
-            .get("content-encoding")
+            .get(header::CONTENT_ENCODING)
             .and_then(|v| v.to_str().ok())
             .unwrap_or_default()
             .to_ascii_lowercase();
@@ -253,14 +252,14 @@ impl Wire {
         let mut whole = true;
         loop {
             let idle_until = until.min(Instant::now() + limits.idle());
-            let frame = match timeout_at(idle_until.into(), incoming.frame()).await {
-                Ok(None) => break,
-                Ok(Some(Ok(frame))) => frame,
-                Ok(Some(Err(error))) => {
+            let frame = match patience.wait(idle_until, incoming.frame()).await {
+                Some(None) => break,
+                Some(Some(Ok(frame))) => frame,
+                Some(Some(Err(error))) => {
                     let what = format!("the answer broke off after {} bytes: {}", body.len(), reason(&error));
                     return Err(NetFailure::broken(what));
                 }
-                Err(_) => {
+                None => {
                     let why = if idle_until == until {
                         format!("the answer did not end within {} s", limits.total_s)
                     } else {
@@ -295,12 +294,10 @@ impl Wire {
             body = unpacked(&encoding, &body, compressed, self.longest)?;
             let _ = taken(&body, started.elapsed());
         }
-        let request = request.clone();
         Ok(Received {
             status: head.status.as_u16(),
             headers: head.headers,
             body,
-            request,
             began: started,
             ended,
             arrivals,

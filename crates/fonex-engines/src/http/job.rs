@@ -170,7 +170,8 @@ impl Talk<'_> {
         };
         let took = received.ended.saturating_duration_since(self.started);
         let (form, result) = (self.engine.config.form(task), &self.engine.config.result);
-        let reading = answer::read(received.content(), None, form, result, task, took).map_err(Ended::broken)?;
+        let reading = answer::read(received.content(), None, form, result, &self.engine.wanted, task, took)
+            .map_err(Ended::broken)?;
         match reading.link.clone() {
             Some(link) => self.fetch_sound(&link, reading),
             None => Ok(reading),

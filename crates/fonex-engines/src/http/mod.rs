@@ -7,6 +7,7 @@ mod config;
 mod connections;
 mod exchange;
 mod job;
+mod patience;
 mod stream;
 mod talk;
 
@@ -40,7 +41,11 @@ use talk::{Ended, Given, Talk};
 /// An engine that is a service.
 pub(crate) struct HttpEngine {
     config: HttpConfig,
+    /// What its results are read from.
+    wanted: Wanted,
     audio: AudioForm,
+    /// The rate of that, to be filled in.
+    audio_rate_hz: String,
     limits: Limits,
     variables: BTreeMap<String, String>,
     wire: Wire,
@@ -65,12 +70,13 @@ impl HttpEngine {
         };
         let net = Net::new(ca_file.as_deref(), config.proxy.as_deref(), protocols, at)?;
         let wire = Wire::new(net, config.http_version, task);
-        Ok(Self { config, audio, limits, variables, wire })
+        let (wanted, audio_rate_hz) = (Wanted::of(config.result.addresses()), audio.rate_hz.to_string());
+        Ok(Self { config, wanted, audio, audio_rate_hz, limits, variables, wire })
     }
 
-    fn values<'v>(&'v self, form: crate::Form<'v>, lang: Option<&str>, clip_id: &str) -> Values<'v> {
+    fn values<'v>(&'v self, form: crate::Form<'v>, lang: Option<&'v str>, clip_id: &'v str) -> Values<'v> {
         let mut values = Values::new(form, lang, clip_id, &self.variables);
-        values.set("audio_rate_hz", self.audio.rate_hz.to_string());
+        values.set("audio_rate_hz", self.audio_rate_hz.as_str());
         values
     }
 
@@ -127,7 +133,7 @@ impl Engine for HttpEngine {
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
         let mut values = self.values(request.form, request.lang, request.clip_id);
-        values.set("text", request.text.to_owned());
+        values.set("text", request.text);
         values.set("ssml", request.as_ssml());
         let raw_rate_hz = self.config.result.raw_rate_hz;
         let given = request.watch.map_or(Given::Nothing, Given::Watched);
@@ -138,7 +144,7 @@ impl Engine for HttpEngine {
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let mut values = self.values(request.form, request.lang, request.clip_id);
-        values.set("text", request.text.to_owned());
+        values.set("text", request.text);
         values.set("earlier", request.earlier.join("\n"));
         self.run(values, Given::Nothing, Task::Reply, request.stop, |reading| {
             Ok((outcome_of_words(&reading.heard.text), reading.heard.text))

@@ -95,7 +95,8 @@ impl<'t> Talk<'t> {
             steps
         });
         self.judge(&received)?;
-        let reading = answer::read(received.content(), steps, form, result, task, took).map_err(Ended::broken)?;
+        let reading = answer::read(received.content(), steps, form, result, &self.engine.wanted, task, took)
+            .map_err(Ended::broken)?;
         if let Some(link) = reading.link.clone() {
             return self.fetch_sound(&link, reading);
         }
@@ -133,21 +134,15 @@ impl<'t> Talk<'t> {
                 () = stop.asked_for() => None,
             }
         });
-        match exchanged?.ok_or_else(NetFailure::stopped)? {
-            Ok(received) => {
-                if self.measured.traffic.requests.is_empty() {
-                    self.started = received.began;
-                }
-                self.measured.traffic.requests.push(received.request.clone());
-                self.measured.traffic.arrivals = Arrivals::from_moments(&received.arrivals);
-                Ok(received)
+        let (received, request) = exchanged?.ok_or_else(NetFailure::stopped)?;
+        if let Ok(received) = &received {
+            if self.measured.traffic.requests.is_empty() {
+                self.started = received.began;
             }
-            Err(failed) => {
-                let (failure, request) = *failed;
-                self.measured.traffic.requests.push(request);
-                Err(failure.into())
-            }
+            self.measured.traffic.arrivals = Arrivals::from_moments(&received.arrivals);
         }
+        self.measured.traffic.requests.push(request);
+        Ok(received?)
     }
 
     pub(super) fn outgoing(

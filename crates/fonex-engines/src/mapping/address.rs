@@ -22,7 +22,7 @@ impl Address {
     /// Every value at the address.
     pub(crate) fn all<'a>(&self, answer: &'a Value) -> Vec<&'a Value> {
         match self {
-            Self::Pointer(pointer) => answer.pointer(pointer).into_iter().collect(),
+            Self::Pointer(pointer) => pointed_at(answer, pointer).into_iter().collect(),
             Self::Path(path) => path.query(answer).all(),
         }
     }
@@ -32,7 +32,11 @@ impl Address {
     pub(super) fn leading(&self) -> Vec<String> {
         match self {
             Self::Pointer(pointer) => {
-                pointer.split('/').skip(1).map(|token| token.replace("~1", "/").replace("~0", "~")).collect()
+                let token = |token: &str| match token.contains('~') {
+                    true => token.replace("~1", "/").replace("~0", "~"),
+                    false => token.to_owned(),
+                };
+                pointer.split('/').skip(1).map(token).collect()
             }
             Self::Path(path) => leading_of_path(&path.to_string()),
         }
@@ -45,10 +49,15 @@ impl Address {
 
     /// Strings at the address, several joined with spaces. None where there is nothing.
     pub(super) fn text(&self, answer: &Value) -> Result<Option<String>, String> {
-        let found = self.all(answer);
-        let strings: Option<Vec<&str>> = found.iter().map(|value| value.as_str()).collect();
-        let strings = strings.ok_or_else(|| format!("the value at {self} is not a string"))?;
-        Ok((!strings.is_empty()).then(|| strings.join(" ")))
+        let mut joined: Option<String> = None;
+        for value in self.all(answer) {
+            let string = value.as_str().ok_or_else(|| format!("the value at {self} is not a string"))?;
+            match &mut joined {
+                None => joined = Some(string.to_owned()),
+                Some(joined) => joined.extend([" ", string]),
+            }
+        }
+        Ok(joined)
     }
 
     /// A list at the address: an array, or the several values a JSONPath finds.
@@ -60,6 +69,19 @@ impl Address {
             (Self::Path(_), _) => Some(found),
         }
     }
+}
+
+/// The value at a JSON Pointer. Names of objects are looked up as they stand where none of them has a sign to be decoded.
+fn pointed_at<'a>(answer: &'a Value, pointer: &str) -> Option<&'a Value> {
+    let (mut here, mut rest) = (answer, pointer);
+    while let (Value::Object(fields), Some(behind)) =
+        (here, rest.strip_prefix('/').filter(|_| !pointer.contains('~')))
+    {
+        let (name, _) = behind.split_once('/').unwrap_or((behind, ""));
+        here = fields.get(name)?;
+        rest = &behind[name.len()..];
+    }
+    here.pointer(rest)
 }
 
 fn leading_of_path(path: &str) -> Vec<String> {

@@ -1,5 +1,6 @@
 //! Addresses of services.
 
+use std::borrow::Cow;
 use std::fmt;
 
 /// Where a connection leads.
@@ -21,6 +22,12 @@ impl Target {
     fn bracketed(&self) -> String {
         if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() }
     }
+
+    /// The value of the `Host` header: without the port where it is the usual one.
+    pub(crate) fn host_header(&self) -> String {
+        let host = self.bracketed();
+        if self.port == (if self.tls { 443 } else { 80 }) { host } else { format!("{host}:{}", self.port) }
+    }
 }
 
 /// A parsed address.
@@ -36,11 +43,11 @@ impl Url {
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
         let wrong = |why: &str| format!("\"{text}\" is not the address of a service: {why}");
         let (scheme, rest) = text.split_once("://").ok_or_else(|| wrong("it has no http:// or https://"))?;
-        let tls = match scheme.to_ascii_lowercase().as_str() {
-            "http" | "ws" => false,
-            "https" | "wss" => true,
-            _ => return Err(wrong(&format!("{scheme} is not supported"))),
-        };
+        let is_one_of = |known: [&str; 2]| known.iter().any(|known| scheme.eq_ignore_ascii_case(known));
+        let tls = is_one_of(["https", "wss"]);
+        if !tls && !is_one_of(["http", "ws"]) {
+            return Err(wrong(&format!("{scheme} is not supported")));
+        }
         let at = rest.find(['/', '?', '#']).unwrap_or(rest.len());
         let (authority, path) = rest.split_at(at);
         if authority.contains('@') {
@@ -65,7 +72,7 @@ impl Url {
         };
         let path = path.split('#').next().unwrap_or_default();
         let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
-        if path.contains(|c: char| c.is_whitespace() || c.is_control() || !c.is_ascii()) {
+        if !path.bytes().all(|byte| byte.is_ascii_graphic()) {
             return Err(wrong("spaces and letters beyond ASCII must be percent-encoded"));
         }
         Ok(Self { target: Target { tls, host: host.to_owned(), port }, path })
@@ -74,9 +81,9 @@ impl Url {
     /// Adds a query part.
     pub(crate) fn with_query(mut self, key: &str, value: &str) -> Self {
         self.path.push(if self.path.contains('?') { '&' } else { '?' });
-        self.path += &percent_encoded(key);
+        encode_percent(key, &mut self.path);
         self.path.push('=');
-        self.path += &percent_encoded(value);
+        encode_percent(value, &mut self.path);
         self
     }
 
@@ -88,42 +95,46 @@ impl Url {
         }
         Self::parse(other)
     }
-
-    /// The value of the `Host` header: without the port where it is the usual one.
-    pub(crate) fn host_header(&self) -> String {
-        let Target { tls, port, .. } = &self.target;
-        let host = self.target.bracketed();
-        if *port == (if *tls { 443 } else { 80 }) { host } else { format!("{host}:{port}") }
-    }
 }
 
 /// A value to be put behind the beginning of an address: in the host as it is, in the path and the query
 /// percent-encoded, so that it can
 /// neither end its part nor begin another. At the very beginning a whole address may stand, and behind a host a whole path.
 #[must_use]
-pub(crate) fn url_part(before: &str, value: String) -> String {
+pub(crate) fn url_part<'v>(before: &str, value: &'v str) -> Cow<'v, str> {
     let behind_scheme = before.split_once("://").map(|(_, rest)| rest);
     let in_host = behind_scheme.is_none_or(|rest| !rest.contains(['/', '?', '#']));
     let is_host =
         |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']'));
-    if before.is_empty() || in_host && (value.starts_with('/') || is_host(&value)) {
-        return value;
+    if before.is_empty() || in_host && (value.starts_with('/') || is_host(value)) {
+        return Cow::Borrowed(value);
     }
-    percent_encoded(&value)
+    Cow::Owned(percent_encoded(value))
 }
 
 /// Everything but letters, digits and `-._~` as `%XX` (RFC 3986).
 #[must_use]
 pub fn percent_encoded(text: &str) -> String {
-    const HEX: [char; 16] = ['0', '1', '2', '3', '4', '5', '6', '7', '8', '9', 'A', 'B', 'C', 'D', 'E', 'F'];
     let mut encoded = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => encoded.push(char::from(byte)),
-            other => encoded.extend(['%', HEX[usize::from(other >> 4)], HEX[usize::from(other & 15)]]),
-        }
-    }
+    encode_percent(text, &mut encoded);
     encoded
+}
+
+/// The same, put behind what is there.
+fn encode_percent(text: &str, encoded: &mut String) {
+    const HEX: &[u8; 16] = b"0123456789ABCDEF";
+    let stays = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~');
+    let mut rest = text;
+    loop {
+        // What stays is of one byte each, so that the cut is between two letters.
+        let (plain, behind) = rest.split_at(rest.bytes().position(|byte| !stays(byte)).unwrap_or(rest.len()));
+        encoded.push_str(plain);
+        let Some(letter) = behind.chars().next() else { return };
+        for byte in letter.encode_utf8(&mut [0; 4]).bytes() {
+            encoded.extend(['%', HEX[usize::from(byte >> 4)].into(), HEX[usize::from(byte & 15)].into()]);
+        }
+        rest = &behind[letter.len_utf8()..];
+    }
 }
 
 #[cfg(test)]
@@ -132,7 +143,8 @@ mod tests {
 
     #[test]
     fn addresses_are_taken_apart() {
-        let parts = |text: &str| Url::parse(text).map(|u| (u.target.tls, u.host_header(), u.target.port, u.path));
+        let parts =
+            |text: &str| Url::parse(text).map(|u| (u.target.tls, u.target.host_header(), u.target.port, u.path));
         assert_eq!(parts("http://h:81/a?b#c").unwrap(), (false, "h:81".into(), 81, "/a?b".into()));
         assert_eq!(parts("WSS://h").unwrap(), (true, "h".into(), 443, "/".into()));
         assert_eq!(parts("https://[::1]:443?q").unwrap(), (true, "[::1]".into(), 443, "/?q".into()));
@@ -161,7 +173,7 @@ mod tests {
             ("http://h/say?text=", "fish&chips#1", "fish%26chips%231"),
             ("http://h?text=", "/a", "%2Fa"),
         ] {
-            assert_eq!(url_part(before, value.to_owned()), part, "{before}{value}");
+            assert_eq!(url_part(before, value), part, "{before}{value}");
         }
     }
 }

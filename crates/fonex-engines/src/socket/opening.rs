@@ -31,7 +31,7 @@ pub(super) async fn open(
     asked.reused = Some(false);
     let (stream, _) = opened?;
     let scheme = if url.target.tls { "wss" } else { "ws" };
-    let address = format!("{scheme}://{}{}", url.host_header(), url.path);
+    let address = format!("{scheme}://{}{}", url.target.host_header(), url.path);
     let mut request = address.into_client_request().map_err(|error| NetFailure::broken(error.to_string()))?;
     // Nothing was sent that a service could have declined; it is declined here, as over HTTP.
     let refused = |detail| NetFailure { outcome: Outcome::Refused, detail, then: RetryAdvice::Leave };

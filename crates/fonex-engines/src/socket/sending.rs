@@ -43,7 +43,7 @@ pub(super) async fn send_all(
     match given {
         Given::Text(request) => {
             let mut values = values.clone();
-            values.set("text", request.text.to_owned());
+            values.set("text", request.text);
             values.set("ssml", request.as_ssml());
             values.set("earlier", request.earlier.join("\n"));
             if let Some(template) = &config.text {

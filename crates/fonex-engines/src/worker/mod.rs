@@ -78,7 +78,7 @@ impl WorkerEngine {
         let ProgramParts { task, audio, limits, folder, scratch, secrets, redaction } = parts;
         let variables = look_up(config.variables(), secrets, &at("env"))?;
         let filled = |template: &String| {
-            crate::template::fill(template, |name| variables.get(name.strip_prefix("env.")?).cloned())
+            crate::template::fill(template, |name| variables.get(name.strip_prefix("env.")?).map(String::as_str))
         };
         let env = config.env.iter().map(|(key, template)| (key.clone(), filled(template))).collect();
         let folder = config.folder.as_ref().map_or_else(|| folder.to_owned(), |own| folder.join(own));

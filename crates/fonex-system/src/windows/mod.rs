@@ -37,9 +37,9 @@ pub(crate) mod sockets {
             Self
         }
 
-        /// Bytes of ours that the other side's system has acknowledged; this system does not say.
+        /// How the connection stands; this system does not say.
         #[must_use]
-        pub const fn acknowledged(self) -> Option<u64> {
+        pub const fn standing(self) -> Option<crate::Standing> {
             None
         }
     }
