@@ -21,15 +21,6 @@ pub use system::open_files::allow_open_files;
 pub use system::programs::{end, end_all_programs, failure, forget, is_running, reap, start, wait_until_exited};
 pub use system::sockets::Socket;
 
-/// How a connection stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Standing {
-    /// Neither side has ended it.
-    pub open: bool,
-    /// Bytes of ours that the other side's system has acknowledged (`tcpi_bytes_acked`).
-    pub acknowledged: u64,
-}
-
 /// What the system knows of a program after its end.
 #[derive(Debug)]
 pub struct Reaped {

@@ -22,7 +22,6 @@ pub(super) struct One {
     pub(super) sender: http1::SendRequest<Full<Bytes>>,
     /// The value of its `Host` header.
     pub(super) host: HeaderValue,
-    /// Of the exchange that is going on, or is to begin.
     pub(super) moments: Moments,
 }
 
@@ -46,7 +45,6 @@ async fn shake(stream: Clocked, two: bool, place: Place) -> Result<Sender, NetFa
         return Ok(Sender::Two(sender));
     }
     let moments = stream.moments();
-    moments.restart();
     let shaken = http1::handshake(TokioIo::new(stream)).await;
     let (sender, connection) = shaken.map_err(|error| NetFailure::unreachable(format!("no HTTP: {error}")))?;
     // A connection that breaks shows it to whoever waits for an answer.
@@ -120,26 +118,19 @@ impl Connections {
     }
 
     /// A kept connection that takes a request. One whose last answer has only just ended needs a moment; each is looked at first,
-    /// since the other side may have hung up.
+    /// since the other side may have hung up, or have sent what nobody asked for.
     async fn idle_one(&self, place: &Place) -> Option<One> {
         const MOMENT: Duration = Duration::from_millis(20);
         loop {
             let kept = self.one.lock().expect("no holder of this lock panics").get_mut(place)?.pop();
             let mut one = kept?;
-            let mut open = one.moments.restart();
-            if open.is_none() || place.0.tls {
-                // The system does not say it, or TLS does before the system: once for the news from the network, once for the
-                // connection to take it in.
+            if !(one.sender.is_ready() && one.moments.is_quiet()) {
+                // Once for the news from the network, once for the connection to take it in.
                 tokio::task::yield_now().await;
                 tokio::task::yield_now().await;
-                open = one.moments.restart();
+                let Ok(Ok(())) = timeout(MOMENT, one.sender.ready()).await else { continue };
             }
-            if open == Some(false) {
-                continue;
-            }
-            if one.sender.is_ready() || matches!(timeout(MOMENT, one.sender.ready()).await, Ok(Ok(()))) {
-                return Some(one);
-            }
+            return Some(one);
         }
     }
 

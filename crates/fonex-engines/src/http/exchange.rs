@@ -149,6 +149,7 @@ impl Wire {
             let sending = async {
                 match &mut sender {
                     Sender::One(one, _) => {
+                        one.moments.restart();
                         *moments = Some(one.moments.clone());
                         one.sender.send_request(message).await
                     }

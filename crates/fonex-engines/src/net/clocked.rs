@@ -39,7 +39,7 @@ struct Acknowledged {
 
 impl Acknowledged {
     fn now(&self) -> Option<u64> {
-        self.socket.map_or(self.last, |socket| Some(socket.standing()?.acknowledged))
+        self.socket.map_or(self.last, Socket::acknowledged)
     }
 }
 
@@ -67,18 +67,18 @@ impl Moments {
         }
     }
 
-    /// Forgets what was noted: a new exchange begins. Whether the other side has not hung up; none where the system does not say.
-    pub(crate) fn restart(&self) -> Option<bool> {
+    /// Forgets what was noted: a new exchange begins.
+    pub(crate) fn restart(&self) {
         self.0.last_write_us.store(u64::MAX, Ordering::Relaxed);
         self.0.first_read_us.store(u64::MAX, Ordering::Relaxed);
         let mut noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
-        let Some(socket) = noted.socket else {
-            noted.before = noted.last;
-            return Some(false);
-        };
-        let standing = socket.standing();
-        noted.before = standing.map(|standing| standing.acknowledged);
-        standing.map(|standing| standing.open)
+        noted.before = noted.now();
+    }
+
+    /// Whether the connection is known to stand with nothing to be read from it.
+    pub(crate) fn is_quiet(&self) -> bool {
+        let noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
+        noted.socket.and_then(Socket::is_quiet) == Some(true)
     }
 
     /// When bytes were last handed to the operating system before the answer began.

@@ -40,10 +40,14 @@ fn read_request(reader: &mut impl BufRead) -> bool {
 }
 
 fn answer(mut stream: &TcpStream) {
-    let body = r#"{"text":"hold"}"#;
-    let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len());
+    let [head, body] = answer_of("hold");
     // A client that is gone is no failure of the test.
     drop(stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body.as_bytes())));
+}
+
+fn answer_of(text: &str) -> [String; 2] {
+    let body = json!({ "text": text }).to_string();
+    [format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len()), body]
 }
 
 fn table(url: &str, attempts: u32, more: Value) -> Value {
@@ -75,6 +79,42 @@ fn a_request_that_a_kept_connection_swallowed_is_not_sent_again_unless_it_may_be
         assert_eq!(hear(engine.as_ref()).outcome, Outcome::Done);
         assert_eq!(hear(engine.as_ref()).outcome, outcome, "{request}");
         assert_eq!(requests.load(Ordering::SeqCst), read, "{request}");
+    }
+}
+
+#[test]
+fn what_a_service_sends_unasked_is_no_answer_to_the_next_request() {
+    let (said, heard) = (answer_of("hold").concat(), |answer: &fonex_engines::Answer<fonex_core::Heard>| {
+        answer.value.as_ref().map(|heard| heard.text.clone())
+    });
+    // With the answer, in one piece.
+    let twice = said.clone() + &answer_of("stray").concat();
+    let (url, _) = server(move |mut stream, _| {
+        let mut reader = BufReader::new(stream.try_clone().unwrap());
+        while read_request(&mut reader) && stream.write_all(twice.as_bytes()).is_ok() {}
+    });
+    let at_once = engine(table(&url, 1, json!({})));
+    for turn in 0..20 {
+        assert_eq!(heard(&hear(at_once.as_ref())).as_deref(), Some("hold"), "turn {turn}");
+    }
+    // Behind it, once the connection was put aside.
+    let ((go, gone), (write, wrote)) = (std::sync::mpsc::channel::<()>(), std::sync::mpsc::channel::<()>());
+    let (url, _) = server(move |mut stream, _| {
+        let mut reader = BufReader::new(stream.try_clone().unwrap());
+        while read_request(&mut reader) {
+            stream.write_all(said.as_bytes()).unwrap();
+            if gone.recv().is_err() {
+                return;
+            }
+            stream.write_all(answer_of("stray").concat().as_bytes()).unwrap();
+            write.send(()).unwrap();
+        }
+    });
+    let behind = engine(table(&url, 1, json!({})));
+    for turn in 0..200 {
+        assert_eq!(heard(&hear(behind.as_ref())).as_deref(), Some("hold"), "turn {turn}");
+        go.send(()).unwrap();
+        wrote.recv().unwrap();
     }
 }
 

@@ -37,9 +37,15 @@ pub(crate) mod sockets {
             Self
         }
 
-        /// How the connection stands; this system does not say.
+        /// Whether nothing is to be read of a connection that stands; this system does not say.
         #[must_use]
-        pub const fn standing(self) -> Option<crate::Standing> {
+        pub const fn is_quiet(self) -> Option<bool> {
+            None
+        }
+
+        /// Bytes of ours that the other side's system has acknowledged; this system does not say.
+        #[must_use]
+        pub const fn acknowledged(self) -> Option<u64> {
             None
         }
     }
