@@ -1,4 +1,4 @@
-//! How true the clocks are, and how many requests a second are made. `cargo bench -p fonex-engines`.
+//! How true the clocks are, and how many requests a second are made. `cargo bench --workspace --bench clocks`.
 //!
 //! The stand-in service holds each answer for a known time and says for how long it really held it. What is reported as
 //! the time from the request being sent to the first byte is compared with that. Then requests that are answered at once

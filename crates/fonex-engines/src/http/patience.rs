@@ -5,8 +5,8 @@ use std::task::{Poll, ready};
 
 use tokio::time::{Instant, Sleep, sleep_until};
 
-/// A timer that is set anew only where a wait ends sooner than the last one would have. What is waited for mostly comes long before,
-/// and to find a timer a place among all others takes as long as to send a request.
+/// A timer that is set anew only where a wait ends sooner than the last one would have, or was longer than the timer: what is waited
+/// for mostly comes long before, and a timer of its own for each wait would have to be given a place among all others each time.
 pub(super) struct Patience(Pin<Box<Sleep>>);
 
 impl Patience {
