@@ -156,3 +156,39 @@ impl Connections {
         matches!(self.agreed.lock().expect("no holder of this lock panics").get(target), Some(None))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+    use std::net::TcpListener;
+
+    use fonex_formats::Place;
+
+    use super::*;
+    use crate::hands::converse;
+
+    /// Nothing is awaited between what is sent and the next look, so that the connection itself has not read it.
+    #[test]
+    fn a_connection_on_which_something_unasked_lies_is_not_used_again() {
+        let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let target = Target { tls: false, host: "127.0.0.1".to_owned(), port };
+        let net = Net::new(None, None, &["http/1.1"], &|_| Place::default()).unwrap();
+        let (connections, limits) = (Connections::new(net, HttpVersion::One), Limits::default());
+        let take = async || {
+            let (until, mut opening) = (Instant::now() + limits.total(), Opening::default());
+            let (sender, reused) = connections.take(&target, &limits, until, &mut opening).await.unwrap().unwrap();
+            let Sender::One(one, place) = sender else { panic!("it is not asked for HTTP/2") };
+            connections.keep(one, place);
+            reused
+        };
+        let reused = converse(async {
+            let first = take().await;
+            let mut theirs = listener.accept().unwrap().0;
+            let again = [take().await, take().await];
+            theirs.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n").unwrap();
+            (first, again, take().await)
+        });
+        assert_eq!(reused.unwrap(), (false, [true, true], false));
+    }
+}

@@ -133,13 +133,13 @@ impl Wire {
         moments: &mut Option<Moments>,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, NetFailure> {
-        let target = outgoing.url.target.clone();
+        let target = &outgoing.url.target;
         let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
         let late = || NetFailure::late(format!("no answer within {} s", limits.total_s));
         // Kept connections that turn out to be over are no attempts; a new one is.
         let (sender, response, mut patience) = loop {
             let mut opening = Opening::default();
-            let opened = self.connections.take(&target, limits, until, &mut opening).await;
+            let opened = self.connections.take(target, limits, until, &mut opening).await;
             (request.lookup_ms, request.connect_ms) = (milliseconds(opening.lookup), milliseconds(opening.connect));
             request.tls_ms = milliseconds(opening.tls);
             let (mut sender, reused) = opened.ok_or_else(late)??;
@@ -166,7 +166,7 @@ impl Wire {
                 Some(Err(error)) => {
                     let begun = Begun::read(&error, &sender);
                     if begun == Begun::Stale && reused {
-                        self.connections.forget(&target, &sender);
+                        self.connections.forget(target, &sender);
                         continue;
                     }
                     return Err(NetFailure {

@@ -78,7 +78,7 @@ impl Moments {
     /// Whether the connection is known to stand with nothing to be read from it.
     pub(crate) fn is_quiet(&self) -> bool {
         let noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
-        noted.socket.and_then(Socket::is_quiet) == Some(true)
+        noted.socket.is_some_and(Socket::is_quiet)
     }
 
     /// When bytes were last handed to the operating system before the answer began.

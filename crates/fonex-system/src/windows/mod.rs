@@ -37,10 +37,10 @@ pub(crate) mod sockets {
             Self
         }
 
-        /// Whether nothing is to be read of a connection that stands; this system does not say.
+        /// Whether the other side is known to have neither hung up nor sent anything; this system does not say.
         #[must_use]
-        pub const fn is_quiet(self) -> Option<bool> {
-            None
+        pub const fn is_quiet(self) -> bool {
+            false
         }
 
         /// Bytes of ours that the other side's system has acknowledged; this system does not say.
