@@ -1,4 +1,5 @@
-//! How true the clocks are, and how many requests a second are made. `cargo bench --workspace --bench clocks`.
+//! How true the clocks are, and how many requests a second are made. `cargo bench --workspace --bench clocks`, or with `-- rates 100`
+//! the latter alone, at a hundred at once.
 //!
 //! The stand-in service holds each answer for a known time and says for how long it really held it. What is reported as
 //! the time from the request being sent to the first byte is compared with that. Then requests that are answered at once
@@ -38,18 +39,21 @@ fn main() {
     let head = Behaviours::Reply([("default".to_owned(), reply)].into());
     let config = ServiceConfig { engines: [("head".to_owned(), head)].into(), ..ServiceConfig::default() };
     let service = Service::start(config, 0).unwrap();
-    if !std::env::args().any(|argument| argument == "rates") {
+    let arguments: Vec<String> = std::env::args().collect();
+    let asked: Vec<usize> = arguments.iter().filter_map(|argument| argument.parse().ok()).collect();
+    let at_once = if asked.is_empty() { vec![1, 10, 100, 1000] } else { asked };
+    if !arguments.iter().any(|argument| argument == "rates") {
         println!("reported minus held, from sending to the first byte; plain: by a bare loop over sockets");
         println!("at once   requests        p50  plain p50        p99  plain p99");
-        for at_once in [1, 10, 100, 1000] {
-            clocks(service.address(), at_once);
+        for at_once in &at_once {
+            clocks(service.address(), *at_once);
         }
     }
     println!(
         "\nrequests a second, answered at once: medians of {ROUNDS} rounds, each by all in turn; shares with their spread"
     );
     println!("at once      fonex      plain      share                      wrk      share");
-    for at_once in [1, 10, 100, 1000] {
+    for at_once in at_once {
         rates(service.address(), at_once);
     }
 }

@@ -4,13 +4,13 @@
 //! whatever their threads do meanwhile. Sound is prepared by as many threads as there are processors, each with one set of buffers.
 #![allow(unsafe_code)]
 
-use std::cell::Cell;
+use std::cell::{Cell, UnsafeCell};
 use std::io;
 use std::pin::Pin;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, OnceLock};
-use std::task::{Context, Poll, ready};
-use std::thread;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, OnceLock};
+use std::task::{Context, Poll};
+use std::thread::{self, Thread};
 
 use tokio::runtime::Builder;
 use tokio::sync::Notify;
@@ -68,15 +68,16 @@ impl Hands {
     {
         assert!(here().is_none(), "{} must not wait for one another", self.name);
         let own = self.own()?;
-        let outcome = Arc::new(Outcome { state: Mutex::new(State::Going), changed: Condvar::new() });
-        let handed = Handed { conversation: Some(Box::pin(conversation)), outcome: Some(Arc::clone(&outcome)) };
-        let handed: Pin<Box<dyn Future<Output = ()> + Send + '_>> = Box::pin(handed);
-        // SAFETY: only the lifetime changes. What the conversation borrows outlives this call, and this call returns only once
-        // `Handed` says that it has dropped the conversation: `wait` cannot return or unwind before. If the other thread were
-        // to end without dropping it, this one would wait for ever, with everything that is borrowed still there.
-        let handed: Job = unsafe { std::mem::transmute(handed) };
-        own.hand(handed);
-        Ok(outcome.wait())
+        let lent = UnsafeCell::new(Lent::new(conversation));
+        // SAFETY: `lent` stays where it is and is touched by nobody else until `wait` returns, which is once the job has told its end
+        // and touches it no more. `wait` does not unwind. If the other thread were to lose the job without dropping it, this one would
+        // wait for ever, with everything that is borrowed still there.
+        let outcome = unsafe {
+            own.hand(Job::of(lent.get()));
+            Lent::wait(lent.get());
+            (*lent.get()).outcome.take()
+        };
+        Ok(outcome.unwrap_or_else(|| panic!("a conversation panicked")))
     }
 
     fn own(&self) -> io::Result<&Inbox> {
@@ -112,8 +113,6 @@ impl Hands {
     }
 }
 
-type Job = Pin<Box<dyn Future<Output = ()> + Send>>;
-
 /// What is handed to a thread. It is woken for the first that waits, and takes all that came meanwhile: a thread that is busy is
 /// not rung up once for each.
 #[derive(Default)]
@@ -146,64 +145,102 @@ impl Inbox {
     }
 }
 
-/// What became of a conversation.
-struct Outcome<T> {
-    state: Mutex<State<T>>,
-    changed: Condvar,
+/// A conversation on the stack of the thread that waits for it.
+struct Lent<F: Future> {
+    conversation: Option<F>,
+    /// None also after its end, where it panicked.
+    outcome: Option<F::Output>,
+    /// Whether it has been told that all this belongs to the waiting thread again.
+    ended: AtomicBool,
+    waiting: Thread,
 }
 
-enum State<T> {
-    Going,
-    Ended(T),
-    /// It panicked.
-    GivenUp,
-}
-
-impl<T> Outcome<T> {
-    fn end(&self, state: State<T>) {
-        *self.state.lock().expect("no holder of this lock panics") = state;
-        self.changed.notify_one();
+impl<F: Future> Lent<F> {
+    fn new(conversation: F) -> Self {
+        let (conversation, ended) = (Some(conversation), AtomicBool::new(false));
+        Self { conversation, outcome: None, ended, waiting: thread::current() }
     }
 
-    fn wait(&self) -> T {
-        let mut state = self.state.lock().expect("no holder of this lock panics");
-        loop {
-            match std::mem::replace(&mut *state, State::Going) {
-                State::Going => state = self.changed.wait(state).expect("no holder of this lock panics"),
-                State::Ended(outcome) => return outcome,
-                State::GivenUp => panic!("a conversation panicked"),
-            }
+    /// Sleeps until it has ended.
+    ///
+    /// # Safety
+    /// It must be a valid one, of this thread.
+    unsafe fn wait(lent: *const Self) {
+        // SAFETY: the flag is shared by both threads and changed only as a whole.
+        while !unsafe { &(*lent).ended }.load(Ordering::Acquire) {
+            thread::park();
         }
     }
+
+    /// Drives it on, or gives it up where there is no context; true once its end is told. The conversation is dropped before.
+    ///
+    /// # Safety
+    /// It must be a valid one that stays in its place, is touched by no other thread, and has not told its end.
+    unsafe fn step(lent: *mut (), context: Option<&mut Context<'_>>) -> bool {
+        let lent: *mut Self = lent.cast();
+        if let Some(context) = context {
+            // SAFETY: it is not moved until it is dropped, in its place.
+            let conversation =
+                unsafe { (*lent).conversation.as_mut().map(|conversation| Pin::new_unchecked(conversation)) };
+            match conversation.map(|conversation| conversation.poll(context)) {
+                Some(Poll::Pending) => return false,
+                // SAFETY: nobody else touches it before it has told its end.
+                Some(Poll::Ready(outcome)) => unsafe { (*lent).outcome = Some(outcome) },
+                None => {}
+            }
+        }
+        // SAFETY: as above, and from the moment the flag is set nothing of it is touched any more.
+        unsafe {
+            (*lent).conversation = None;
+            let waiting = (*lent).waiting.clone();
+            (*lent).ended.store(true, Ordering::Release);
+            waiting.unpark();
+        }
+        true
+    }
 }
 
-/// A conversation on a loop. It is dropped before anybody hears of its end.
-struct Handed<F: Future> {
-    conversation: Option<Pin<Box<F>>>,
-    /// Until it is told.
-    outcome: Option<Arc<Outcome<F::Output>>>,
+/// A conversation as the thread sees it that drives it.
+struct Job {
+    /// None once its end is told.
+    lent: Option<*mut ()>,
+    step: unsafe fn(*mut (), Option<&mut Context<'_>>) -> bool,
 }
 
-impl<F: Future> Future for Handed<F> {
+// SAFETY: `Job::of` is for conversations that may be driven by another thread, with outcomes that may be sent back.
+unsafe impl Send for Job {}
+
+impl Job {
+    /// # Safety
+    /// What is lent stays valid, in its place and untouched until it has told its end.
+    unsafe fn of<F>(lent: *mut Lent<F>) -> Self
+    where
+        F: Future + Send,
+        F::Output: Send,
+    {
+        Self { lent: Some(lent.cast()), step: Lent::<F>::step }
+    }
+}
+
+impl Future for Job {
     type Output = ();
 
     fn poll(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<()> {
-        if let Some(conversation) = &mut self.conversation {
-            let ended = ready!(conversation.as_mut().poll(context));
-            self.conversation = None;
-            if let Some(outcome) = self.outcome.take() {
-                outcome.end(State::Ended(ended));
-            }
+        let Some(lent) = self.lent else { return Poll::Ready(()) };
+        // SAFETY: as was promised to `of`; its end is not told yet.
+        if !unsafe { (self.step)(lent, Some(context)) } {
+            return Poll::Pending;
         }
+        self.lent = None;
         Poll::Ready(())
     }
 }
 
-impl<F: Future> Drop for Handed<F> {
+impl Drop for Job {
     fn drop(&mut self) {
-        self.conversation = None;
-        if let Some(outcome) = self.outcome.take() {
-            outcome.end(State::GivenUp);
+        if let Some(lent) = self.lent.take() {
+            // SAFETY: as was promised to `of`; its end is not told yet.
+            unsafe { (self.step)(lent, None) };
         }
     }
 }

@@ -12,6 +12,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo};
 use tokio::time::{timeout, timeout_at};
 
 use super::HttpVersion;
+use super::patience::Patience;
 use crate::RetryAdvice;
 use crate::guard::Limits;
 use crate::hands::here;
@@ -23,6 +24,8 @@ pub(super) struct One {
     /// The value of its `Host` header.
     pub(super) host: HeaderValue,
     pub(super) moments: Moments,
+    /// The timer of what is waited for on it.
+    pub(super) patience: Patience,
 }
 
 pub(super) type Two = http2::SendRequest<Full<Bytes>>;
@@ -50,7 +53,7 @@ async fn shake(stream: Clocked, two: bool, place: Place) -> Result<Sender, NetFa
     // A connection that breaks shows it to whoever waits for an answer.
     tokio::spawn(connection);
     let host = HeaderValue::try_from(place.0.host_header()).unwrap_or_else(|_| HeaderValue::from_static(""));
-    Ok(Sender::One(One { sender, host, moments }, place))
+    Ok(Sender::One(One { sender, host, moments, patience: Patience::default() }, place))
 }
 
 /// The connections of an engine. HTTP/1.1 connections are kept for the next request; one HTTP/2 connection serves all.
@@ -86,7 +89,8 @@ impl Connections {
         if let Some(kept) = self.idle_one(&place).await {
             return Some(Ok((Sender::One(kept, place), true)));
         }
-        timeout_at(until.into(), self.open(place, limits, opening)).await.ok()
+        // Apart, since an exchange that needs no new connection would be carried about with the room for opening one.
+        Box::pin(timeout_at(until.into(), self.open(place, limits, opening))).await.ok()
     }
 
     async fn open(&self, place: Place, limits: &Limits, opening: &mut Opening) -> Result<(Sender, bool), NetFailure> {
@@ -124,13 +128,18 @@ impl Connections {
         loop {
             let kept = self.one.lock().expect("no holder of this lock panics").get_mut(place)?.pop();
             let mut one = kept?;
-            if !(one.sender.is_ready() && one.moments.is_quiet()) {
+            if one.sender.is_ready() && one.moments.is_quiet() {
+                return Some(one);
+            }
+            let ready = async {
                 // Once for the news from the network, once for the connection to take it in.
                 tokio::task::yield_now().await;
                 tokio::task::yield_now().await;
-                let Ok(Ok(())) = timeout(MOMENT, one.sender.ready()).await else { continue };
+                timeout(MOMENT, one.sender.ready()).await
+            };
+            if let Ok(Ok(())) = Box::pin(ready).await {
+                return Some(one);
             }
-            return Some(one);
         }
     }
 

@@ -1,6 +1,7 @@
 //! One request and its answer over HTTP/1.1 or HTTP/2, with every phase timed and every length bounded.
 
 use std::io::Read;
+use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
@@ -14,7 +15,7 @@ use super::HttpVersion;
 use super::answer::Content;
 use super::begun::{Begun, may_repeat};
 use super::body::Body;
-use super::connections::{Connections, Sender};
+use super::connections::{Connections, One, Sender};
 use super::patience::Patience;
 use crate::Task;
 use crate::guard::Limits;
@@ -146,6 +147,10 @@ impl Wire {
             request.reused = Some(reused);
             let message = self.message(&outgoing, &sender);
             let first_byte_until = until.min(Instant::now() + limits.first_byte());
+            let mut patience = match &mut sender {
+                Sender::One(one, _) => std::mem::take(&mut one.patience),
+                Sender::Two(_) => Patience::default(),
+            };
             let sending = async {
                 match &mut sender {
                     Sender::One(one, _) => {
@@ -156,8 +161,8 @@ impl Wire {
                     Sender::Two(sender) => sender.send_request(message).await,
                 }
             };
-            let mut patience = Patience::until(first_byte_until);
-            match patience.wait(first_byte_until, sending).await {
+            let answered = patience.wait(first_byte_until, pin!(sending)).await;
+            match answered {
                 None if first_byte_until == until => return Err(late()),
                 None => {
                     let what = format!("no first byte within {} s of sending", limits.first_byte_s);
@@ -191,7 +196,7 @@ impl Wire {
         let read = reading.await?;
         let received = Received { may_repeat: may_repeat(&outgoing.method, outgoing.safe_to_repeat), ..read };
         if let Sender::One(one, place) = sender {
-            self.connections.keep(one, place);
+            self.connections.keep(One { patience, ..one }, place);
         }
         Ok(received)
     }
@@ -253,7 +258,7 @@ impl Wire {
         let mut whole = true;
         loop {
             let idle_until = until.min(Instant::now() + limits.idle());
-            let frame = match patience.wait(idle_until, incoming.frame()).await {
+            let frame = match patience.wait(idle_until, pin!(incoming.frame())).await {
                 Some(None) => break,
                 Some(Some(Ok(frame))) => frame,
                 Some(Some(Err(error))) => {
@@ -289,7 +294,7 @@ impl Wire {
         if !whole {
             // After a mark of the end little more comes; with it the connection can serve another request.
             let rest = async { while let Some(Ok(_)) = incoming.frame().await {} };
-            drop(tokio::time::timeout(AFTER_THE_END, rest).await);
+            drop(Box::pin(tokio::time::timeout(AFTER_THE_END, rest)).await);
         }
         if !plain {
             body = unpacked(&encoding, &body, compressed, self.longest)?;

@@ -44,6 +44,7 @@ pub(crate) struct HttpEngine {
     /// What its results are read from.
     wanted: Wanted,
     audio: AudioForm,
+    audio_rate_hz: String,
     limits: Limits,
     variables: BTreeMap<String, String>,
     wire: Wire,
@@ -69,12 +70,13 @@ impl HttpEngine {
         let net = Net::new(ca_file.as_deref(), config.proxy.as_deref(), protocols, at)?;
         let wire = Wire::new(net, config.http_version, task);
         let wanted = Wanted::of(config.result.addresses());
-        Ok(Self { config, wanted, audio, limits, variables, wire })
+        let audio_rate_hz = audio.rate_hz.to_string();
+        Ok(Self { config, wanted, audio, audio_rate_hz, limits, variables, wire })
     }
 
     fn values<'v>(&'v self, form: crate::Form<'v>, lang: Option<&'v str>, clip_id: &'v str) -> Values<'v> {
         let mut values = Values::new(form, lang, clip_id, &self.variables);
-        values.set("audio_rate_hz", self.audio.rate_hz.to_string());
+        values.set("audio_rate_hz", &*self.audio_rate_hz);
         values
     }
 

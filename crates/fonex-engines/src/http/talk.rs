@@ -1,5 +1,6 @@
 //! One trial over HTTP: its requests, how their answers are judged and read.
 
+use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
@@ -126,11 +127,11 @@ impl<'t> Talk<'t> {
     ) -> Result<Received, Ended> {
         let (engine, until, stop) = (self.engine, self.until, self.stop);
         let exchanged = drive(async {
-            let exchange = engine.wire.exchange(outgoing, &engine.limits, until, taken);
+            let mut exchange = pin!(engine.wire.exchange(outgoing, &engine.limits, until, taken));
             let Some(stop) = stop else { return Some(exchange.await) };
             tokio::select! {
                 biased;
-                exchanged = exchange => Some(exchanged),
+                exchanged = &mut exchange => Some(exchanged),
                 () = stop.asked_for() => None,
             }
         });

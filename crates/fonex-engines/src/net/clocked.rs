@@ -21,6 +21,9 @@ struct Noted {
     epoch: Instant,
     last_write_us: AtomicU64,
     first_read_us: AtomicU64,
+    /// How many bytes the other side's system has taken once it has all that was written. Counted where every byte is seen, which
+    /// saves a call to the system for each exchange; of a secured connection its system is asked.
+    when_all_is_taken: Option<AtomicU64>,
     acknowledged: Mutex<Acknowledged>,
 }
 
@@ -44,10 +47,17 @@ impl Acknowledged {
 }
 
 impl Moments {
-    fn new(socket: Socket) -> Self {
+    /// `taken`: how many bytes were, before any of those that will be counted.
+    fn new(socket: Socket, taken: Option<u64>) -> Self {
         let unset = || AtomicU64::new(u64::MAX);
         let acknowledged = Mutex::new(Acknowledged { socket: Some(socket), ..Acknowledged::default() });
-        Self(Arc::new(Noted { epoch: Instant::now(), last_write_us: unset(), first_read_us: unset(), acknowledged }))
+        Self(Arc::new(Noted {
+            epoch: Instant::now(),
+            last_write_us: unset(),
+            first_read_us: unset(),
+            when_all_is_taken: taken.map(AtomicU64::new),
+            acknowledged,
+        }))
     }
 
     /// Whether no byte since the exchange began can have arrived at the other side: it hung up in order without acknowledging one.
@@ -72,7 +82,10 @@ impl Moments {
         self.0.last_write_us.store(u64::MAX, Ordering::Relaxed);
         self.0.first_read_us.store(u64::MAX, Ordering::Relaxed);
         let mut noted = self.0.acknowledged.lock().expect("no holder of this lock panics");
-        noted.before = noted.now();
+        noted.before = match &self.0.when_all_is_taken {
+            Some(all) => Some(all.load(Ordering::Relaxed)),
+            None => noted.now(),
+        };
     }
 
     /// Whether the connection is known to stand with nothing to be read from it.
@@ -100,7 +113,10 @@ impl Moments {
         self.0.epoch.elapsed().as_micros() as u64
     }
 
-    fn wrote(&self, begun_us: u64) {
+    fn wrote(&self, bytes: usize, begun_us: u64) {
+        if let Some(all) = &self.0.when_all_is_taken {
+            all.fetch_add(bytes as u64, Ordering::Relaxed);
+        }
         if self.0.first_read_us.load(Ordering::Relaxed) == u64::MAX {
             self.0.last_write_us.store(begun_us, Ordering::Relaxed);
         }
@@ -126,12 +142,13 @@ pub(crate) struct Clocked {
 
 impl Clocked {
     pub(super) fn plain(stream: TcpStream) -> Self {
-        let moments = Moments::new(Socket::of(&stream));
+        let socket = Socket::of(&stream);
+        let moments = Moments::new(socket, socket.acknowledged());
         Self { inner: Inner::Plain(stream), moments }
     }
 
     pub(super) fn secured(stream: TlsStream<TcpStream>) -> Self {
-        let moments = Moments::new(Socket::of(stream.get_ref().0));
+        let moments = Moments::new(Socket::of(stream.get_ref().0), None);
         Self { inner: Inner::Secured(Box::new(stream)), moments }
     }
 
@@ -178,7 +195,7 @@ impl AsyncWrite for Clocked {
             Inner::Secured(stream) => Pin::new(stream.as_mut()).poll_write(cx, buf),
         };
         match &polled {
-            Poll::Ready(Ok(1..)) => this.moments.wrote(begun_us),
+            Poll::Ready(Ok(bytes @ 1..)) => this.moments.wrote(*bytes, begun_us),
             Poll::Ready(Err(error)) => this.moments.ended(Err(error.kind().into())),
             _ => {}
         }
