@@ -21,7 +21,7 @@ fn value_name(text: &str) -> Option<&str> {
 fn parts(template: &str) -> impl Iterator<Item = Part<'_>> {
     let mut rest = template;
     std::iter::from_fn(move || {
-        let before = rest.find(['{', '}']).unwrap_or(rest.len());
+        let before = memchr::memchr2(b'{', b'}', rest.as_bytes()).unwrap_or(rest.len());
         let (part, length) = match rest {
             "" => return None,
             _ if before > 0 => (Part::Text(&rest[..before]), before),

@@ -89,8 +89,10 @@ pub(crate) fn variables_in_json(value: &Value, found: &mut Vec<String>) {
 #[derive(Clone)]
 pub(crate) struct Values<'v> {
     form: Form<'v>,
-    /// Few enough to be looked through.
-    own: Vec<(&'static str, Cow<'v, str>)>,
+    lang: Option<&'v str>,
+    clip_id: &'v str,
+    /// What else was set: few enough to be looked through.
+    set: Vec<(&'static str, Cow<'v, str>)>,
     variables: &'v BTreeMap<String, String>,
 }
 
@@ -101,26 +103,28 @@ impl<'v> Values<'v> {
         clip_id: &'v str,
         variables: &'v BTreeMap<String, String>,
     ) -> Self {
-        let named =
-            [("voice", form.voice), ("model", form.model), ("lang", lang.unwrap_or_default()), ("clip_id", clip_id)];
-        let mut own = Vec::with_capacity(2 * named.len());
-        own.extend(named.map(|(name, value)| (name, Cow::Borrowed(value))));
-        Self { form, own, variables }
+        Self { form, lang, clip_id, set: Vec::new(), variables }
     }
 
     /// Sets a value; one that was there before is replaced.
     pub(crate) fn set(&mut self, name: &'static str, value: impl Into<Cow<'v, str>>) {
-        self.own.retain(|(known, _)| *known != name);
-        self.own.push((name, value.into()));
+        self.set.retain(|(known, _)| *known != name);
+        self.set.push((name, value.into()));
     }
 
     fn get(&self, name: &str) -> Option<&str> {
         if let Some(variable) = name.strip_prefix(VARIABLE) {
             return self.variables.get(variable).map(String::as_str);
         }
-        match name.strip_prefix(SETTING) {
-            Some(setting) => self.form.settings.get(setting).map(String::as_str),
-            None => self.own.iter().find(|(known, _)| *known == name).map(|(_, value)| &**value),
+        if let Some(setting) = name.strip_prefix(SETTING) {
+            return self.form.settings.get(setting).map(String::as_str);
+        }
+        match name {
+            "voice" => Some(self.form.voice),
+            "model" => Some(self.form.model),
+            "lang" => Some(self.lang.unwrap_or_default()),
+            "clip_id" => Some(self.clip_id),
+            _ => self.set.iter().find(|(known, _)| *known == name).map(|(_, value)| &**value),
         }
     }
 

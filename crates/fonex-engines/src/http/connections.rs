@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
+use foldhash::fast::RandomState;
 use http_body_util::Full;
 use hyper::body::Bytes;
 use hyper::client::conn::{http1, http2};
@@ -60,7 +61,7 @@ async fn shake(stream: Clocked, two: bool, place: Place) -> Result<Sender, NetFa
 pub(super) struct Connections {
     net: Net,
     version: HttpVersion,
-    one: Mutex<HashMap<Place, Vec<One>>>,
+    one: Mutex<HashMap<Place, Vec<One>, RandomState>>,
     /// What services agreed to where HTTP/2 was offered: its connection, or HTTP/1.1.
     agreed: Mutex<HashMap<Target, Option<Two>>>,
     opening_two: tokio::sync::Mutex<()>,

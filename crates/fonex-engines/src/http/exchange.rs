@@ -98,7 +98,7 @@ impl Wire {
     /// each piece as it comes and says whether to continue.
     pub(super) async fn exchange(
         &self,
-        outgoing: Outgoing,
+        outgoing: &Outgoing,
         limits: &Limits,
         until: Instant,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
@@ -126,7 +126,7 @@ impl Wire {
     #[expect(clippy::too_many_arguments, reason = "what is noted must survive a failure in the middle")]
     async fn exchange_in(
         &self,
-        outgoing: Outgoing,
+        outgoing: &Outgoing,
         limits: &Limits,
         until: Instant,
         started: Instant,
@@ -145,7 +145,7 @@ impl Wire {
             request.tls_ms = milliseconds(opening.tls);
             let (mut sender, reused) = opened.ok_or_else(late)??;
             request.reused = Some(reused);
-            let message = self.message(&outgoing, &sender);
+            let message = self.message(outgoing, &sender);
             let first_byte_until = until.min(Instant::now() + limits.first_byte());
             let mut patience = match &mut sender {
                 Sender::One(one, _) => std::mem::take(&mut one.patience),

@@ -93,7 +93,7 @@ impl Talk<'_> {
     pub(super) fn job(&mut self, sound: Option<&[u8]>, task: Task) -> Result<Reading, Ended> {
         let Some(job) = &self.engine.config.job else { return Err(Ended::broken("there is no job")) };
         let outgoing = self.outgoing("submit", &self.engine.config.request, sound, true)?;
-        let submitted = self.send(outgoing, &mut |_, _| true)?;
+        let submitted = self.send(&outgoing, &mut |_, _| true)?;
         self.judge(&submitted)?;
         let answer = parsed(&submitted, "the submission", &job.id)?;
         let id = job
@@ -114,7 +114,7 @@ impl Talk<'_> {
         self.stop = None;
         let arrivals = self.measured.traffic.arrivals.clone();
         if let Ok(outgoing) = self.outgoing("delete", delete, None, true)
-            && let Ok(deleted) = self.send(outgoing, &mut |_, _| true)
+            && let Ok(deleted) = self.send(&outgoing, &mut |_, _| true)
             && deleted.status >= 400
             && deleted.status != 404
             && let Some(request) = self.measured.traffic.requests.last_mut()
@@ -131,7 +131,7 @@ impl Talk<'_> {
         let mut last_state: Option<String> = None;
         let polled = loop {
             let outgoing = self.outgoing("poll", &job.poll, None, true)?;
-            let polled = self.send(outgoing, &mut |_, _| true);
+            let polled = self.send(&outgoing, &mut |_, _| true);
             let polled = polled.map_err(|ended| match &last_state {
                 Some(state) if ended.outcome == Outcome::Late && std::time::Instant::now() >= self.until => {
                     late(state)
@@ -163,7 +163,7 @@ impl Talk<'_> {
             None => polled,
             Some(fetch) => {
                 let outgoing = self.outgoing("fetch", fetch, None, task != Task::Speak)?;
-                let fetched = self.send(outgoing, &mut |_, _| true)?;
+                let fetched = self.send(&outgoing, &mut |_, _| true)?;
                 self.judge(&fetched)?;
                 fetched
             }

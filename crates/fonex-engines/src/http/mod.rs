@@ -44,7 +44,6 @@ pub(crate) struct HttpEngine {
     /// What its results are read from.
     wanted: Wanted,
     audio: AudioForm,
-    audio_rate_hz: String,
     limits: Limits,
     variables: BTreeMap<String, String>,
     wire: Wire,
@@ -70,13 +69,12 @@ impl HttpEngine {
         let net = Net::new(ca_file.as_deref(), config.proxy.as_deref(), protocols, at)?;
         let wire = Wire::new(net, config.http_version, task);
         let wanted = Wanted::of(config.result.addresses());
-        let audio_rate_hz = audio.rate_hz.to_string();
-        Ok(Self { config, wanted, audio, audio_rate_hz, limits, variables, wire })
+        Ok(Self { config, wanted, audio, limits, variables, wire })
     }
 
     fn values<'v>(&'v self, form: crate::Form<'v>, lang: Option<&'v str>, clip_id: &'v str) -> Values<'v> {
         let mut values = Values::new(form, lang, clip_id, &self.variables);
-        values.set("audio_rate_hz", &*self.audio_rate_hz);
+        values.set("audio_rate_hz", self.audio.rate_hz.to_string());
         values
     }
 
@@ -156,7 +154,7 @@ impl Engine for HttpEngine {
         let form = crate::Form { voice: "", model: "", settings };
         let mut talk = Talk::new(self, self.values(form, None, ""), None);
         let received = talk.outgoing("voices", &list.request, None, true).and_then(|outgoing| {
-            let received = talk.send(outgoing, &mut |_, _| true)?;
+            let received = talk.send(&outgoing, &mut |_, _| true)?;
             talk.judge(&received).map(|()| received)
         });
         let received = received.map_err(|ended: Ended| ended.detail)?;

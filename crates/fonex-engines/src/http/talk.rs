@@ -89,7 +89,7 @@ impl<'t> Talk<'t> {
                 !steps.ended && steps.fault.is_none()
             })
         };
-        let received = self.send(outgoing, &mut taken)?;
+        let received = self.send(&outgoing, &mut taken)?;
         let took = received.ended.saturating_duration_since(self.started);
         let steps = steps.map(|mut steps| {
             steps.finish(took);
@@ -113,7 +113,7 @@ impl<'t> Talk<'t> {
         let (method, body) = (Method::GET, body::Body::default());
         let outgoing =
             Outgoing { purpose: "fetch", method, url, headers, body, compressed: false, safe_to_repeat: true };
-        let received = self.send(outgoing, &mut |_, _| true)?;
+        let received = self.send(&outgoing, &mut |_, _| true)?;
         self.judge(&received)?;
         let took_ms = received.ended.saturating_duration_since(self.started).as_secs_f64() * 1e3;
         Ok(Reading { sound: received.body, took_ms, ..reading })
@@ -122,7 +122,7 @@ impl<'t> Talk<'t> {
     /// Sends one request and notes it. An error status is no failure here.
     pub(super) fn send(
         &mut self,
-        outgoing: Outgoing,
+        outgoing: &Outgoing,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, Ended> {
         let (engine, until, stop) = (self.engine, self.until, self.stop);

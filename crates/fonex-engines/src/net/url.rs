@@ -48,7 +48,7 @@ impl Url {
         if !tls && !is_one_of(["http", "ws"]) {
             return Err(wrong(&format!("{scheme} is not supported")));
         }
-        let at = rest.find(['/', '?', '#']).unwrap_or(rest.len());
+        let at = memchr::memchr3(b'/', b'?', b'#', rest.as_bytes()).unwrap_or(rest.len());
         let (authority, path) = rest.split_at(at);
         if authority.contains('@') {
             return Err(wrong("a user name and password belong in a header, not in the address"));
@@ -70,7 +70,7 @@ impl Url {
             }
             Some(port) => port.parse().map_err(|_| wrong("its port is not a number up to 65535"))?,
         };
-        let path = path.split('#').next().unwrap_or_default();
+        let path = path.split_once('#').map_or(path, |(path, _)| path);
         let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
         if !path.bytes().all(|byte| byte.is_ascii_graphic()) {
             return Err(wrong("spaces and letters beyond ASCII must be percent-encoded"));
@@ -123,11 +123,19 @@ pub fn percent_encoded(text: &str) -> String {
 /// The same, put behind what is there.
 fn encode_percent(text: &str, encoded: &mut String) {
     const HEX: &[u8; 16] = b"0123456789ABCDEF";
-    let stays = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~');
+    const STAYS: [bool; 256] = {
+        let (mut stays, mut byte) = ([false; 256], 0);
+        while byte < 256 {
+            stays[byte] = (byte as u8).is_ascii_alphanumeric() || matches!(byte as u8, b'-' | b'.' | b'_' | b'~');
+            byte += 1;
+        }
+        stays
+    };
     let mut rest = text;
     loop {
         // What stays is of one byte each, so that the cut is between two letters.
-        let (plain, behind) = rest.split_at(rest.bytes().position(|byte| !stays(byte)).unwrap_or(rest.len()));
+        let (plain, behind) =
+            rest.split_at(rest.bytes().position(|byte| !STAYS[usize::from(byte)]).unwrap_or(rest.len()));
         encoded.push_str(plain);
         let Some(letter) = behind.chars().next() else { return };
         for byte in letter.encode_utf8(&mut [0; 4]).bytes() {

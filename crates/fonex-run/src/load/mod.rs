@@ -71,6 +71,9 @@ pub fn put_load(
 ) -> Result<Loaded, RunError> {
     let clips = clips(bench, plan, watch)?;
     let _heeding = interrupt.heed();
+    let text =
+        |asked: &Heardable| Label::parse(&asked.clip.text).map(|label| label.first_reading()).unwrap_or_default();
+    let texts: Vec<String> = clips.iter().map(text).collect();
     let stop = interrupt.flag();
     let most = threads_allowed(steps.forms)?;
     let mut loaded = Loaded { reports: Vec::new(), broken_off: None };
@@ -78,7 +81,7 @@ pub fn put_load(
         let mut config = bench.engine(&variant.engine)?.clone();
         config.retry.attempts = 1;
         let measured = with_engine(&config, bench, HashMap::new(), |engine| {
-            let ask = Ask { engine, variant, clips: &clips, stop };
+            let ask = Ask { engine, variant, clips: &clips, texts: &texts, stop };
             let mut measured = Vec::new();
             let mut broken_off = None;
             thread::scope(|scope| {
@@ -161,21 +164,23 @@ struct Ask<'a> {
     engine: &'a dyn Engine,
     variant: &'a PlannedVariant,
     clips: &'a [Heardable],
+    /// What is asked with each clip's text.
+    texts: &'a [String],
     stop: &'a StopFlag,
 }
 
 impl<'a> Ask<'a> {
     /// Gives the outcome, and the connections that were opened for it.
     fn ask(&self, number: usize) -> (Outcome, u64) {
-        let Heardable { clip, sound } = &self.clips[number % self.clips.len()];
+        let at = number % self.clips.len();
+        let Heardable { clip, sound } = &self.clips[at];
         let PlannedVariant { voice, model, settings, .. } = self.variant;
         let (form, lang, stop) = (Form { voice, model, settings }, clip.lang.as_deref(), self.stop);
         if let (Task::Hear, Sound::Held(source)) = (self.variant.task, sound) {
             let request = HearRequest { clip_id: &clip.id, lang, audio: &source.audio, form, stop, live: None };
             return ended(&hear_by(self.variant.delivery, self.engine, &request));
         }
-        let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
-        let request = SpeakRequest::new(&clip.id, lang, &text, form, stop);
+        let request = SpeakRequest::new(&clip.id, lang, &self.texts[at], form, stop);
         match self.variant.task {
             Task::Reply => ended(&self.engine.reply(&request)),
             _ => ended(&self.engine.speak(&request)),
