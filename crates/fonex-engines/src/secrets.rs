@@ -1,10 +1,11 @@
 //! Keys and passwords: read from the environment or a `.env` file, filled in at the last moment, and redacted out of
 //! everything an engine says before it is kept.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::path::{Path, PathBuf};
 
+use aho_corasick::AhoCorasick;
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE};
 use fonex_formats::{Place, Problem};
@@ -93,6 +94,8 @@ fn unquoted(value: &str) -> &str {
 pub struct Redaction {
     /// What to look for, longest first, and the variable it belongs to.
     needles: Vec<(String, String)>,
+    /// Their beginnings, as they are and as JSON writes them: what has none of them holds none of what is looked for.
+    heads: Option<AhoCorasick>,
 }
 
 /// Values shorter than this would redact parts of plain words.
@@ -115,13 +118,25 @@ impl Redaction {
             .collect();
         needles.sort_by(|(a, _), (b, _)| b.len().cmp(&a.len()).then_with(|| a.cmp(b)));
         needles.dedup();
-        Self { needles }
+        let head = |form: &str| form.as_bytes()[..SHORTEST].to_vec();
+        let heads = needles.iter().flat_map(|(form, _)| [head(form), head(&json_escaped(form))]);
+        let heads = AhoCorasick::new(heads.collect::<BTreeSet<_>>()).ok();
+        Self { needles, heads }
+    }
+
+    /// False where a text or JSON holds nothing to redact, not even one that was cut off.
+    fn may_concern(&self, text: &[u8]) -> bool {
+        !self.needles.is_empty() && self.heads.as_ref().is_none_or(|heads| heads.is_match(text))
     }
 
     /// The text with every value replaced by the name of its variable; also where it was cut off at the end of the text.
     #[must_use]
     pub fn redact(&self, text: &str) -> String {
-        let mut text = text.to_owned();
+        let text = text.to_owned();
+        if self.may_concern(text.as_bytes()) { self.replaced(text) } else { text }
+    }
+
+    fn replaced(&self, mut text: String) -> String {
         for (form, name) in &self.needles {
             if text.contains(form.as_str()) {
                 text = text.replace(form.as_str(), &format!("[{name}]"));
@@ -140,7 +155,7 @@ impl Redaction {
 
     /// The same for every text in a value, whatever its shape. A value that holds none is given back as it is.
     pub(crate) fn redact_all<T: Serialize + DeserializeOwned>(&self, value: T) -> T {
-        if self.needles.is_empty() {
+        if self.needles.is_empty() || serde_json::to_vec(&value).is_ok_and(|json| !self.may_concern(&json)) {
             return value;
         }
         let Ok(mut json) = serde_json::to_value(&value) else { return value };
@@ -185,10 +200,15 @@ impl Redaction {
     }
 }
 
+/// A text as it stands between the quotes of JSON.
+fn json_escaped(text: &str) -> String {
+    serde_json::to_string(text).map(|json| json[1..json.len() - 1].to_owned()).unwrap_or_default()
+}
+
 /// The ways in which a service may write a value.
 fn forms_of(value: &str) -> Vec<String> {
     let percent = crate::http::percent_encoded(value);
-    let json = serde_json::to_string(value).map(|json| json[1..json.len() - 1].to_owned()).unwrap_or_default();
+    let json = json_escaped(value);
     let signs_as = |of: &dyn Fn(char) -> String| -> String {
         value.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_string() } else { of(c) }).collect()
     };
@@ -316,6 +336,26 @@ mod tests {
             }
         }
         assert_eq!(redaction.redact("a sk"), "a sk", "three letters tell nothing");
+    }
+
+    proptest::proptest! {
+        /// Looking for beginnings first finds what looking for everything finds, in texts made of pieces of what is looked for.
+        #[test]
+        fn what_looks_clean_is(
+            key in "[a-c\\\\\"/&é☃ \u{1}]{4,9}",
+            pieces in proptest::collection::vec((0..40_usize, 0..12_usize, 0..30_usize), 0..4),
+        ) {
+            let redaction = Redaction::new([("KEY".to_owned(), key)]);
+            let text: String = pieces.iter().flat_map(|(form, from, length)| {
+                let form = redaction.needles.iter().cycle().nth(*form).map_or("", |(form, _)| form.as_str());
+                form.chars().skip(from / 4).take(*length).chain("x ".chars().take(from % 3))
+            }).collect();
+            proptest::prop_assert_eq!(redaction.redact(&text), redaction.replaced(text.clone()));
+            let value = vec![BTreeMap::from([(text.clone(), Some(text))])];
+            let mut json = serde_json::to_value(&value).unwrap();
+            redaction.redact_json(&mut json);
+            proptest::prop_assert_eq!(serde_json::to_value(redaction.redact_all(value)).unwrap(), json);
+        }
     }
 
     #[test]

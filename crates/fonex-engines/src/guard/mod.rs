@@ -6,7 +6,7 @@ mod rate;
 use std::sync::Arc;
 
 use fonex_core::audio::Audio;
-use fonex_core::latency::LiveEvent;
+use fonex_core::latency::{LiveEvent, Traffic};
 use fonex_core::speech::AskedSound;
 use fonex_core::stats::stream;
 use fonex_core::{Heard, Outcome};
@@ -51,16 +51,16 @@ impl Guarded {
     /// Calls until an answer or a failure that stands. What every attempt exchanged is kept.
     fn call<T>(&self, clip_id: &str, stop: &StopFlag, attempt: impl Fn() -> Answer<T>) -> Answer<T> {
         let mut chances = None;
-        let mut before = Measured::default();
+        let mut before = None;
         let mut next = 1;
         loop {
             let Some(pass) = self.gate.enter(stop) else {
                 let stopped = Answer::failed(Outcome::Stopped, "stopped before the request was sent");
-                return stopped.measured(before);
+                return stopped.measured(Measured { traffic: before.unwrap_or_default(), ..Measured::default() });
             };
             let mut answer = attempt();
             drop(pass);
-            self.note(&mut answer, &mut before, next);
+            self.note(&mut answer.measured.traffic, before.take(), next);
             next += 1;
             let RetryAdvice::Repeat(asked) = answer.then else { return self.redacted(answer) };
             if next > self.retry.attempts {
@@ -79,22 +79,25 @@ impl Guarded {
                 return Answer::failed(Outcome::Stopped, "stopped while waiting to try again")
                     .measured(answer.measured);
             }
-            before.traffic = answer.measured.traffic;
+            before = Some(answer.measured.traffic);
         }
     }
 
     /// Puts what earlier attempts exchanged before what this one did.
-    fn note<T>(&self, answer: &mut Answer<T>, before: &mut Measured, attempt: u32) {
-        let own = std::mem::take(&mut answer.measured.traffic);
-        let mut all = std::mem::take(&mut before.traffic);
-        let mut own = own;
-        for request in &mut own.requests {
+    fn note(&self, traffic: &mut Traffic, before: Option<Traffic>, attempt: u32) {
+        for request in &mut traffic.requests {
             request.attempt = attempt;
             request.detail = request.detail.take().map(|detail| crate::cut(&self.redaction.redact(&detail)));
         }
         // Live events, names of timings, what no rule knows: every text there is.
-        all.append(self.redaction.redact_all(own));
-        answer.measured.traffic = all;
+        let own = self.redaction.redact_all(std::mem::take(traffic));
+        *traffic = match before {
+            None => own,
+            Some(mut all) => {
+                all.append(own);
+                all
+            }
+        };
     }
 
     fn redacted<T>(&self, answer: Answer<T>) -> Answer<T> {

@@ -50,13 +50,13 @@ pub(super) struct Received {
 }
 
 impl Received {
-    pub(super) fn header(&self, name: &str) -> Option<&str> {
+    pub(super) fn header(&self, name: HeaderName) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
     }
 
     pub(super) fn content(&self) -> Content<'_> {
         let first_ms = self.arrivals.first().map(|(us, _)| *us as f64 / 1e3);
-        Content { kind: self.header("content-type"), bytes: &self.body, first_ms }
+        Content { kind: self.header(header::CONTENT_TYPE), bytes: &self.body, first_ms }
     }
 }
 

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use fonex_core::Outcome;
 use fonex_core::latency::Arrivals;
 use hyper::Method;
-use hyper::header::{HeaderName, HeaderValue};
+use hyper::header::{HeaderName, HeaderValue, RETRY_AFTER};
 
 use super::answer::{self, Reading, by_status, retry_after, status_detail};
 use super::config::RequestConfig;
@@ -180,7 +180,7 @@ impl<'t> Talk<'t> {
             if self.engine.config.outcomes.is_empty() || received.body.len() > (8 << 20) { None } else { json() };
         let said = rules::Said { status: Some(received.status), json: json.as_ref(), text: &text };
         let rule = rules::find(&self.engine.config.outcomes, &said);
-        let after = retry_after(received.header("retry-after"));
+        let after = retry_after(received.header(RETRY_AFTER));
         let (outcome, then) = match rule {
             Some(rule) if rule.outcome == Outcome::Done => return Ok(()),
             Some(rule) => (rule.outcome, rule.then(after)),
@@ -205,7 +205,7 @@ impl<'t> Talk<'t> {
         let said = rules::Said { status: Some(received.status), json: json.as_ref(), text };
         match rules::find(outcomes, &said) {
             Some(rule) if rule.outcome != Outcome::Done => {
-                let then = rule.then(retry_after(received.header("retry-after")));
+                let then = rule.then(retry_after(received.header(RETRY_AFTER)));
                 Err(Ended { outcome: rule.outcome, detail: format!("the stream said: {}", crate::cut(text)), then })
             }
             _ => Ok(()),

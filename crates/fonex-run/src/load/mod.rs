@@ -256,11 +256,13 @@ impl<'a> Ask<'a> {
         let (ask, calls) = (*self, Arc::new(Mutex::new(Vec::new())));
         let (next, kept) = (AtomicUsize::new(0), Arc::clone(&calls));
         pool.on_each(count as usize, move |_| {
+            let mut own = Vec::new();
             while started.elapsed().as_secs_f64() < seconds && !ask.stop.is_set() {
                 let number = next.fetch_add(1, Ordering::Relaxed);
                 let call = ask.timed(number, started.elapsed().as_secs_f64() * 1e3, started);
-                kept.lock().expect("no thread panics").push(call);
+                own.push(call);
             }
+            kept.lock().expect("no thread panics").extend(own);
         });
         std::mem::take(&mut *calls.lock().expect("no thread panics"))
     }
