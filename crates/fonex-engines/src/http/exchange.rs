@@ -94,19 +94,19 @@ impl Wire {
         Self { connections: Connections::new(net, version), longest: longest_answer(task) }
     }
 
-    /// Sends a request and reads its answer to the end; gives it with what was measured, also of a request that failed. `taken` sees
-    /// each piece as it comes and says whether to continue.
+    /// Sends a request and reads its answer to the end. What is measured is put into `request`, also of a request that failed. `taken`
+    /// sees each piece as it comes and says whether to continue.
     pub(super) async fn exchange(
         &self,
         outgoing: &Outgoing,
         limits: &Limits,
         until: Instant,
+        request: &mut Request,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
-    ) -> (Result<Received, NetFailure>, Request) {
-        let mut request = Request::begun(outgoing.purpose, outgoing.body.bytes.len() as u64);
+    ) -> Result<Received, NetFailure> {
         let mut moments = None;
         let started = Instant::now();
-        let result = self.exchange_in(outgoing, limits, until, started, &mut request, &mut moments, taken).await;
+        let result = self.exchange_in(outgoing, limits, until, started, request, &mut moments, taken).await;
         let after_start = |at: Instant| at.saturating_duration_since(started).as_secs_f64() * 1e3;
         if let Some(noted) = moments.as_ref() {
             let noted: &Moments = noted;
@@ -120,7 +120,7 @@ impl Wire {
             request.detail = Some(failure.detail.clone());
             request.last_byte_ms = Some(after_start(Instant::now()));
         }
-        (result, request)
+        result
     }
 
     #[expect(clippy::too_many_arguments, reason = "what is noted must survive a failure in the middle")]

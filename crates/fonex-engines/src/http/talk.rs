@@ -4,7 +4,7 @@ use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
-use fonex_core::latency::Arrivals;
+use fonex_core::latency::{Arrivals, Request};
 use hyper::Method;
 use hyper::header::{HeaderName, HeaderValue, RETRY_AFTER};
 
@@ -126,16 +126,17 @@ impl<'t> Talk<'t> {
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, Ended> {
         let (engine, until, stop) = (self.engine, self.until, self.stop);
-        let exchanged = drive(async {
-            let mut exchange = pin!(engine.wire.exchange(outgoing, &engine.limits, until, taken));
+        let mut request = Request::begun(outgoing.purpose, outgoing.body.bytes.len() as u64);
+        let received = drive(async {
+            let mut exchange = pin!(engine.wire.exchange(outgoing, &engine.limits, until, &mut request, taken));
             let Some(stop) = stop else { return Some(exchange.await) };
             tokio::select! {
                 biased;
-                exchanged = &mut exchange => Some(exchanged),
+                received = &mut exchange => Some(received),
                 () = stop.asked_for() => None,
             }
         });
-        let (received, request) = exchanged?.ok_or_else(NetFailure::stopped)?;
+        let received = received?.ok_or_else(NetFailure::stopped)?;
         if let Ok(received) = &received {
             if self.measured.traffic.requests.is_empty() {
                 self.started = received.began;
