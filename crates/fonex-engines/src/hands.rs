@@ -286,6 +286,33 @@ mod tests {
         assert_eq!(converse(async { 7 }).unwrap(), 7);
     }
 
+    /// Ended at once, after others had their turn, and by a panic, in every order that comes.
+    #[test]
+    fn thousands_at_once_end_with_what_is_theirs() {
+        thread::scope(|scope| {
+            for seed in 0..8_usize {
+                scope.spawn(move || {
+                    for turn in 0..1_000 {
+                        let own = vec![seed * turn; 1 + turn % 7];
+                        let ended = catch_unwind(AssertUnwindSafe(|| {
+                            converse(async {
+                                for _ in 0..(seed + turn) % 4 {
+                                    tokio::task::yield_now().await;
+                                }
+                                assert!((seed + turn) % 97 != 0, "meant to fail");
+                                own.iter().sum::<usize>()
+                            })
+                        }));
+                        match ended {
+                            Ok(sum) => assert_eq!(sum.unwrap(), seed * turn * own.len()),
+                            Err(_) => assert_eq!((seed + turn) % 97, 0),
+                        }
+                    }
+                });
+            }
+        });
+    }
+
     #[test]
     fn threads_keep_to_their_loop() {
         let loops: Vec<Option<usize>> = (0..5).map(|_| converse(async { here() }).unwrap()).collect();
