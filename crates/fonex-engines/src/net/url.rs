@@ -123,19 +123,11 @@ pub fn percent_encoded(text: &str) -> String {
 /// The same, put behind what is there.
 fn encode_percent(text: &str, encoded: &mut String) {
     const HEX: &[u8; 16] = b"0123456789ABCDEF";
-    const STAYS: [bool; 256] = {
-        let (mut stays, mut byte) = ([false; 256], 0);
-        while byte < 256 {
-            stays[byte] = (byte as u8).is_ascii_alphanumeric() || matches!(byte as u8, b'-' | b'.' | b'_' | b'~');
-            byte += 1;
-        }
-        stays
-    };
+    let stays = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~');
     let mut rest = text;
     loop {
         // What stays is of one byte each, so that the cut is between two letters.
-        let (plain, behind) =
-            rest.split_at(rest.bytes().position(|byte| !STAYS[usize::from(byte)]).unwrap_or(rest.len()));
+        let (plain, behind) = rest.split_at(rest.bytes().position(|byte| !stays(byte)).unwrap_or(rest.len()));
         encoded.push_str(plain);
         let Some(letter) = behind.chars().next() else { return };
         for byte in letter.encode_utf8(&mut [0; 4]).bytes() {
