@@ -216,3 +216,48 @@ impl AsyncWrite for Clocked {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read, Write};
+    use std::net::TcpListener;
+
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    use super::*;
+
+    /// The second request of a connection: swallowed, or sent to one that has hung up meanwhile.
+    #[cfg(target_os = "linux")]
+    #[test]
+    fn it_is_known_whether_a_request_arrived_where_the_other_side_hung_up() {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().unwrap();
+        for arrives in [true, false] {
+            let nothing_arrived = runtime.block_on(async {
+                let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+                let mut ours = Clocked::plain(TcpStream::connect(listener.local_addr().unwrap()).await.unwrap());
+                let mut theirs = listener.accept().unwrap().0;
+                let moments = ours.moments();
+                moments.restart();
+                ours.write_all(b"first").await.unwrap();
+                theirs.read_exact(&mut [0; 5]).unwrap();
+                theirs.write_all(b"answer").unwrap();
+                ours.read_exact(&mut [0; 6]).await.unwrap();
+                assert!(moments.sent() <= moments.first_read() && !moments.nothing_arrived());
+                moments.restart();
+                assert_eq!((moments.sent(), moments.first_read()), (None, None));
+                if arrives {
+                    ours.write_all(b"second").await.unwrap();
+                    theirs.read_exact(&mut [0; 6]).unwrap();
+                    drop(theirs);
+                } else {
+                    drop(theirs);
+                    ours.write_all(b"second").await.unwrap();
+                }
+                // The end in order, or what follows it.
+                assert!(matches!(ours.read(&mut [0; 1]).await, Ok(0) | Err(_)));
+                moments.nothing_arrived()
+            });
+            assert_eq!(nothing_arrived, !arrives);
+        }
+    }
+}
