@@ -106,7 +106,7 @@ impl<'v> Values<'v> {
         Self { form, lang, clip_id, set: Vec::new(), variables }
     }
 
-    /// Sets a value; one that was there before is replaced.
+    /// Sets a value that not every trial has; one that was there before is replaced.
     pub(crate) fn set(&mut self, name: &'static str, value: impl Into<Cow<'v, str>>) {
         self.set.retain(|(known, _)| *known != name);
         self.set.push((name, value.into()));

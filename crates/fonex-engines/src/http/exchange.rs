@@ -104,12 +104,11 @@ impl Wire {
         request: &mut Request,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, NetFailure> {
-        let mut moments = None;
+        let mut moments: Option<Moments> = None;
         let started = Instant::now();
         let result = self.exchange_in(outgoing, limits, until, started, request, &mut moments, taken).await;
         let after_start = |at: Instant| at.saturating_duration_since(started).as_secs_f64() * 1e3;
-        if let Some(noted) = moments.as_ref() {
-            let noted: &Moments = noted;
+        if let Some(noted) = &moments {
             request.sent_ms = noted.sent().map(after_start);
             if request.status.is_some() {
                 request.first_byte_ms = noted.first_read().map(after_start).or(request.first_byte_ms);

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use fonex_core::latency::{LoadCall, LoadForm, LoadReport, LoadStep};
 use fonex_core::stats::stream;
 use fonex_core::text::Label;
-use fonex_core::{Outcome, Task};
+use fonex_core::{Clip, Outcome, Task};
 use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, hear_by};
 use fonex_formats::{Place, Problem, audio_path};
 use fonex_system::allow_open_files;
@@ -19,8 +19,7 @@ use fonex_system::machine::own_processor_s;
 use rand::RngExt;
 
 use crate::bench::{Bench, Plan, PlannedVariant};
-use crate::execute::Interrupt;
-use crate::execute::{Heardable, Sound};
+use crate::execute::{Interrupt, Sound};
 use crate::{RunError, with_engine};
 use pool::Pool;
 
@@ -71,9 +70,6 @@ pub fn put_load(
 ) -> Result<Loaded, RunError> {
     let clips = clips(bench, plan, watch)?;
     let _heeding = interrupt.heed();
-    let text =
-        |asked: &Heardable| Label::parse(&asked.clip.text).map(|label| label.first_reading()).unwrap_or_default();
-    let texts: Vec<String> = clips.iter().map(text).collect();
     let stop = interrupt.flag();
     let most = threads_allowed(steps.forms)?;
     let mut loaded = Loaded { reports: Vec::new(), broken_off: None };
@@ -81,7 +77,7 @@ pub fn put_load(
         let mut config = bench.engine(&variant.engine)?.clone();
         config.retry.attempts = 1;
         let measured = with_engine(&config, bench, HashMap::new(), |engine| {
-            let ask = Ask { engine, variant, clips: &clips, texts: &texts, stop };
+            let ask = Ask { engine, variant, clips: &clips, stop };
             let mut measured = Vec::new();
             let mut broken_off = None;
             thread::scope(|scope| {
@@ -130,7 +126,15 @@ fn threads_allowed(forms: &[LoadForm]) -> Result<usize, Problem> {
     Ok(most.min(wanted))
 }
 
-fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Heardable>, RunError> {
+/// What is asked with.
+struct Asked {
+    clip: Clip,
+    sound: Sound,
+    /// What its label reads, to be spoken or answered.
+    text: String,
+}
+
+fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Asked>, RunError> {
     let corpus = bench.read_corpus(Some(plan))?;
     let hears = plan.variants.iter().any(|variant| variant.task == Task::Hear && variant.hears.is_none());
     let mut clips = Vec::new();
@@ -146,7 +150,8 @@ fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Hearda
             None if hears => continue,
             None => Sound::Absent,
         };
-        clips.push(Heardable { clip: clip.clone(), sound });
+        let text = Label::parse(&clip.text).map(|label| label.first_reading()).unwrap_or_default();
+        clips.push(Asked { clip: clip.clone(), sound, text });
     }
     if clips.is_empty() {
         return Err(Problem::new(
@@ -163,24 +168,21 @@ fn clips(bench: &Bench, plan: &Plan, watch: &dyn LoadWatch) -> Result<Vec<Hearda
 struct Ask<'a> {
     engine: &'a dyn Engine,
     variant: &'a PlannedVariant,
-    clips: &'a [Heardable],
-    /// What is asked with each clip's text.
-    texts: &'a [String],
+    clips: &'a [Asked],
     stop: &'a StopFlag,
 }
 
 impl<'a> Ask<'a> {
     /// Gives the outcome, and the connections that were opened for it.
     fn ask(&self, number: usize) -> (Outcome, u64) {
-        let at = number % self.clips.len();
-        let Heardable { clip, sound } = &self.clips[at];
+        let Asked { clip, sound, text } = &self.clips[number % self.clips.len()];
         let PlannedVariant { voice, model, settings, .. } = self.variant;
         let (form, lang, stop) = (Form { voice, model, settings }, clip.lang.as_deref(), self.stop);
         if let (Task::Hear, Sound::Held(source)) = (self.variant.task, sound) {
             let request = HearRequest { clip_id: &clip.id, lang, audio: &source.audio, form, stop, live: None };
             return ended(&hear_by(self.variant.delivery, self.engine, &request));
         }
-        let request = SpeakRequest::new(&clip.id, lang, &self.texts[at], form, stop);
+        let request = SpeakRequest::new(&clip.id, lang, text, form, stop);
         match self.variant.task {
             Task::Reply => ended(&self.engine.reply(&request)),
             _ => ended(&self.engine.speak(&request)),

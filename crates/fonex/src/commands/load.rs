@@ -121,7 +121,10 @@ fn named(form: LoadForm) -> String {
 fn step_in_words(step: &LoadStep) -> String {
     let waited =
         step.waited_ms.as_ref().map_or_else(|| "no answer".to_owned(), |w| format!("median {}", milliseconds(w.p50)));
-    format!("{}, {} failed, {waited}", plural(step.requests, "request"), step.failed)
+    let kinds: Vec<String> =
+        step.failures.iter().map(|(outcome, count)| format!("{count} {}", outcome.as_str())).collect();
+    let kinds = if kinds.is_empty() { String::new() } else { format!(" ({})", kinds.join(", ")) };
+    format!("{}, {} failed{kinds}, {waited}", plural(step.requests, "request"), step.failed)
 }
 
 fn table(reports: &[LoadReport]) -> Table {

@@ -219,6 +219,12 @@ fn load_and_turns_on_the_demo() {
     let step = &load[0]["steps"][0];
     assert!(step["requests"].as_u64().unwrap() > 0 && step["failed"] == 0, "{step}");
     assert!(step["client_late_ms"]["p50"].as_f64().unwrap() < 500.0, "{step}");
+    // A port on which nobody listens.
+    let nowhere = "engine.marl.request.url=\"http://127.0.0.1:1/hear\"";
+    served
+        .run(&["load", "load", "--rate", "4", "--seconds", "1", "--set", nowhere])
+        .expect(0)
+        .says(&["4 requests, 4 failed (4 unreachable), no answer"]);
 
     let turns = served.json(&[
         "turns",
