@@ -1,9 +1,10 @@
 //! Whether a label was read in another language than its own: what a recogniser stumbles over.
 
 use std::collections::HashMap;
-use std::hash::{DefaultHasher, Hash, Hasher};
+use std::hash::{BuildHasher, Hash, Hasher};
 use std::sync::{Mutex, PoisonError};
 
+use foldhash::quality::FixedState;
 use fonex_core::Clip;
 use fonex_core::audio::{Audio, AudioMeasures, measure};
 use fonex_core::material::primary;
@@ -28,7 +29,7 @@ pub fn is_misread(clip: &Clip, text: &str, audio: &Audio, measures: &AudioMeasur
         Some("de") => ("de", "en"),
         _ => return false,
     };
-    let mut hasher = DefaultHasher::new();
+    let mut hasher = FixedState::default().build_hasher();
     (own, text, audio.rate_hz).hash(&mut hasher);
     audio.samples.iter().for_each(|sample| hasher.write_u32(sample.to_bits()));
     remembered(&FOUND, MOST_FOUND, hasher.finish(), || compared(own, other, text, audio, measures))

@@ -84,8 +84,8 @@ fn dot(a: &[f32], b: &[f32]) -> f64 {
     let mut sums = [0.0_f32; STRANDS];
     let ((a, a_rest), (b, b_rest)) = (a.as_chunks::<STRANDS>(), b.as_chunks::<STRANDS>());
     for (a, b) in a.iter().zip(b) {
-        for (sum, (a, b)) in sums.iter_mut().zip(a.iter().zip(b)) {
-            *sum += a * b;
+        for strand in 0..STRANDS {
+            sums[strand] += a[strand] * b[strand];
         }
     }
     let rest: f32 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();

@@ -83,12 +83,14 @@ impl Section {
     #[inline]
     fn next(&mut self, input: [f64; LANES]) -> [f64; LANES] {
         let Self { b, a, state: [first, second] } = self;
-        std::array::from_fn(|lane| {
+        let mut outputs = [0.0; LANES];
+        for lane in 0..LANES {
             let output = b[0] * input[lane] + first[lane];
             first[lane] = (b[1] * input[lane] + second[lane]) - a[0] * output;
             second[lane] = b[2] * input[lane] - a[1] * output;
-            output
-        })
+            outputs[lane] = output;
+        }
+        outputs
     }
 }
 
@@ -128,13 +130,16 @@ fn weighted_steps(samples: &[f32], rate_hz: u32) -> Vec<f64> {
     let [mut shelf, mut high_pass] = k_weighting(rate_hz);
     for at in 0..in_lane + AHEAD {
         let place = |lane: usize| (lane * in_lane + at).checked_sub(AHEAD).filter(|place| *place < steps);
-        let inputs: [&[f32]; LANES] = std::array::from_fn(|lane| {
+        let [one, two, three, four]: [&[f32]; LANES] = std::array::from_fn(|lane| {
             place(lane).map_or(&silence[..], |place| &samples[place * step..(place + 1) * step])
         });
         let mut sums = [0.0; LANES];
         for i in 0..step {
-            let weighted = high_pass.next(shelf.next(inputs.map(|input| f64::from(input[i]))));
-            sums.iter_mut().zip(weighted).for_each(|(sum, s)| *sum += s * s);
+            let here = [f64::from(one[i]), f64::from(two[i]), f64::from(three[i]), f64::from(four[i])];
+            let weighted = high_pass.next(shelf.next(here));
+            for lane in 0..LANES {
+                sums[lane] += weighted[lane] * weighted[lane];
+            }
         }
         for lane in (0..LANES).filter(|_| at >= AHEAD) {
             powers[lane * in_lane + at - AHEAD] = sums[lane] / step as f64;

@@ -79,8 +79,8 @@ fn sum(samples: &[f32], of: impl Fn(f64) -> f64) -> f64 {
     let (eights, rest) = samples.as_chunks::<STRANDS>();
     let mut sums = [0.0; STRANDS];
     for eight in eights {
-        for (sum, s) in sums.iter_mut().zip(eight) {
-            *sum += of(f64::from(*s));
+        for strand in 0..STRANDS {
+            sums[strand] += of(f64::from(eight[strand]));
         }
     }
     sums.iter().sum::<f64>() + rest.iter().map(|s| of(f64::from(*s))).sum::<f64>()
@@ -92,8 +92,9 @@ fn peak(samples: &[f32]) -> f32 {
     let (chunks, rest) = samples.as_chunks::<STRANDS>();
     let mut peaks = [0.0_f32; STRANDS];
     for chunk in chunks {
-        for (peak, s) in peaks.iter_mut().zip(chunk) {
-            *peak = if s.abs() > *peak { s.abs() } else { *peak };
+        for strand in 0..STRANDS {
+            let s = chunk[strand].abs();
+            peaks[strand] = if s > peaks[strand] { s } else { peaks[strand] };
         }
     }
     peaks.iter().chain(rest).fold(0.0, |peak, s| peak.max(s.abs()))

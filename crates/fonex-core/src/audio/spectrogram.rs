@@ -114,7 +114,10 @@ impl MelMeter {
         self.transform.process(&mut self.input, &mut self.output).expect("buffers have the planned sizes");
         let output = &self.output;
         let band = |bins: &Vec<(usize, f32)>| {
-            let power: f32 = bins.iter().map(|(bin, weight)| output[*bin].norm_sqr() * weight).sum();
+            let mut power = 0.0_f32;
+            for (bin, weight) in bins {
+                power += output[*bin].norm_sqr() * weight;
+            }
             (10.0 * power.max(1e-12).log10()).max(FLOOR_DB)
         };
         self.columns.push(self.weights.iter().map(band).collect());

@@ -68,7 +68,10 @@ pub fn distance_db(first: &Timbre, second: &Timbre) -> f64 {
     let reach = ((n.max(m) as f64 * BAND.0) as usize).max(BAND.1);
     let apart = |i: usize, j: usize| {
         let (a, b) = (&first.frames[i], &second.frames[j]);
-        let squares: f32 = a.iter().zip(b).map(|(a, b)| (a - b) * (a - b)).sum();
+        let mut squares = 0.0_f32;
+        for order in 0..ORDER {
+            squares += (a[order] - b[order]) * (a[order] - b[order]);
+        }
         f64::from((squares / 2.0).sqrt())
     };
     // One row at a time; outside of the band nothing passes.
