@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
-use crate::util::{Folder, a_moment, corpus};
+use crate::util::{Folder, a_moment, corpus, share_sound};
 
 /// Kills of each kind; FONEX_KILLS=200 is the longer form of docs/reliability.md.
 fn kills() -> u32 {
@@ -36,6 +36,7 @@ fn bench(folder: &Folder, mark: &str) {
     let clips: Vec<(&str, &str, &str)> =
         clips.iter().map(|(id, text, channel)| (id.as_str(), *text, *channel)).collect();
     corpus(folder, &clips);
+    share_sound(folder, 0.25);
     // A length that no other process sleeps: a mark also where the environment is taken away.
     let length = format!("600.{}", std::process::id());
     let hidden = if has_control_groups() { format!("env -i setsid sleep {length} &") } else { String::new() };

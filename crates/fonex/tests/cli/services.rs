@@ -10,7 +10,7 @@ use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
 
-use crate::util::{Folder, a_moment, corpus};
+use crate::util::{Folder, a_moment, corpus, share_sound};
 
 const KEY: &str = "sk-Qz/4711+open=sesame";
 
@@ -68,6 +68,7 @@ fn killed_at_a_hundred_random_moments_nothing_is_lost_and_nothing_done_twice() {
     let (folder, service) = (Folder::new(), service(|config| config.fault_share = 0.3));
     let plan = "[plan.p]\nengines = [\"ears\"]\nrepeats = 100\nconcurrency = 4\nallow_failed = 100000\n";
     bench(&folder, &service, 20, &format!("[engine.ears.retry]\nattempts = 2\nfirst_wait_s = 0.005\n{plan}"));
+    share_sound(&folder, 0.25);
     let mut random = Pcg64Mcg::seed_from_u64(11);
     let set = ["run", "p", "--set", "engine.ears.settings.wait_ms=40"];
     let mut before = HashSet::new();

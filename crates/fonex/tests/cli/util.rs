@@ -115,13 +115,9 @@ impl Done {
     }
 }
 
-/// A corpus of clips with silence of two seconds as audio, made by the program's own writer.
+/// A corpus of clips that share two seconds of sound, made by the program's own writer.
 pub fn corpus(folder: &Folder, clips: &[(&str, &str, &str)]) {
-    let audio = fonex_core::audio::Audio {
-        rate_hz: 16_000,
-        samples: (0..32_000).map(|i| if i % 8_000 < 6_000 { (i as f32 * 0.07).sin() * 0.3 } else { 0.0 }).collect(),
-    };
-    folder.write("audio/any.wav", fonex_formats::audio::encode_wav(&audio).unwrap());
+    share_sound(folder, 2.0);
     let lines: String = clips
         .iter()
         .map(|(id, text, channel)| {
@@ -132,6 +128,14 @@ pub fn corpus(folder: &Folder, clips: &[(&str, &str, &str)]) {
         })
         .collect();
     folder.write("corpus.jsonl", lines);
+}
+
+/// Writes the sound that the clips of [`corpus`] share: where hundreds of runs read it for each clip, it had better be brief.
+pub fn share_sound(folder: &Folder, seconds: f64) {
+    let sample = |i: usize| if i % 8_000 < 6_000 { (i as f32 * 0.07).sin() * 0.3 } else { 0.0 };
+    let samples = (0..(seconds * 16_000.0) as usize).map(sample).collect();
+    let audio = fonex_core::audio::Audio { rate_hz: 16_000, samples };
+    folder.write("audio/any.wav", fonex_formats::audio::encode_wav(&audio).unwrap());
 }
 
 /// Whether a real program is there; where real engines are asked for, it has to be.
