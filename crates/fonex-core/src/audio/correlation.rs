@@ -78,7 +78,7 @@ impl<'s> Correlation<'s> {
     }
 }
 
-/// In eight strands, which the processor multiplies side by side.
+/// In eight strands, which the processor multiplies side by side; by number, as sums of samples are.
 fn dot(a: &[f32], b: &[f32]) -> f64 {
     const STRANDS: usize = 8;
     let mut sums = [0.0_f32; STRANDS];

@@ -73,7 +73,8 @@ pub(crate) fn power(samples: &[f32]) -> f64 {
     sum(samples, |s| s * s) / samples.len() as f64
 }
 
-/// Sum over samples in eight strands, which the processor adds side by side.
+/// Sum over samples in eight strands, which the processor adds side by side. Strands go by number, here and in other loops over sound:
+/// the tests' build calls the constructor of a pair of iterators where it lies, for every eight samples.
 fn sum(samples: &[f32], of: impl Fn(f64) -> f64) -> f64 {
     const STRANDS: usize = 8;
     let (eights, rest) = samples.as_chunks::<STRANDS>();
