@@ -1,7 +1,7 @@
 //! How many seconds of audio one core decodes and measures in a second, by format.
 //!
-//! `cargo bench -p fonex-formats`, or `cargo bench -p fonex-formats --bench decode -- FILE...` for files of your own. The clock covers reading from memory, decoding, and every measure of
-//! `fonex_core::audio::measure` and `loudness`. A minute of noisy speech-like sound for what Fonex writes itself; for the
+//! `cargo bench -p fonex-formats`, or `cargo bench -p fonex-formats --bench decode -- FILE...` for files of your own. The clock covers reading from memory and decoding; then also
+//! levels and loudness; then also how it is spoken and what is wrong with it, which is all that `fonex audio` tells. A minute of noisy speech-like sound for what Fonex writes itself; for the
 //! other formats the one-second files of the tests, whose fixed costs make the figure smaller than for long recordings.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 
@@ -12,7 +12,8 @@ use std::hint::black_box;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use fonex_core::audio::{loudness, measure};
+use fonex_core::audio::{Audio, loudness, measure};
+use fonex_core::speech::Recording;
 use fonex_formats::audio::{decode, encode_flac, encode_wav};
 use minute::minute;
 
@@ -28,14 +29,22 @@ fn speed(audio_s: f64, mut work: impl FnMut()) -> f64 {
 }
 
 fn report(name: &str, bytes: &[u8]) {
-    let audio = decode(bytes.to_vec()).expect("the bench files are whole").audio;
-    let seconds = audio.duration_s();
-    let decoding = speed(seconds, || drop(black_box(decode(bytes.to_vec()))));
-    let both = speed(seconds, || {
-        let audio = decode(bytes.to_vec()).expect("the bench files are whole").audio;
+    let decoded = || decode(bytes.to_vec()).expect("the bench files are whole").audio;
+    let seconds = decoded().duration_s();
+    let decoding = speed(seconds, || drop(black_box(decoded())));
+    let levels = speed(seconds, || {
+        let audio = decoded();
         black_box((measure(&audio), loudness(&audio)));
     });
-    println!("{name:<16} {seconds:>6.1} s   decode {decoding:>8.0} x   decode and measure {both:>8.0} x real time");
+    let all = speed(seconds, || {
+        let Audio { rate_hz, samples } = decoded();
+        let mut recording = Recording::new(rate_hz, None, true);
+        samples.chunks(4_096).for_each(|some| recording.add(some));
+        black_box(recording.finish());
+    });
+    println!(
+        "{name:<16} {seconds:>6.1} s   decode {decoding:>6.0} x   and levels {levels:>6.0} x   and all {all:>6.0} x real time"
+    );
 }
 
 fn main() {

@@ -1,27 +1,59 @@
 //! Fourier transforms and the change of sample rate. The libraries behind them are generic: their code is made where they are
 //! called, and would be made anew with every change of a measure if they were called from there.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError};
 
 use audioadapter_buffers::direct::InterleavedSlice;
 /// One frequency of a transform.
 pub use realfft::num_complex::Complex32 as Bin;
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
-use rubato::{Fft, FixedSync, Resampler, WindowFunction};
+use rubato::{FixedSync, Resampler, WindowFunction};
+use rustfft::FftPlanner;
 
 /// A transform of real numbers.
 pub type Forward = Arc<dyn RealToComplex<f32>>;
 
+/// A transform of complex numbers in place.
+pub type Turn = Arc<dyn rustfft::Fft<f32>>;
+
+/// What plans transforms and keeps the plans: making one takes as long as some thirty transforms.
+struct Planners {
+    real: RealFftPlanner<f32>,
+    complex: FftPlanner<f32>,
+}
+
+impl Planners {
+    fn new() -> Self {
+        Self { real: RealFftPlanner::new(), complex: FftPlanner::new() }
+    }
+}
+
+/// Lets plan a transform. Plans of larger ones than any measure needs, as long as a recording, are not kept.
+fn planned<T>(size: usize, plan: impl FnOnce(&mut Planners) -> T) -> T {
+    const LARGEST_KEPT: usize = 1 << 16;
+    static KEPT: LazyLock<Mutex<Planners>> = LazyLock::new(|| Mutex::new(Planners::new()));
+    if size > LARGEST_KEPT {
+        return plan(&mut Planners::new());
+    }
+    plan(&mut KEPT.lock().unwrap_or_else(PoisonError::into_inner))
+}
+
 /// The transform of `size` real numbers into half as many complex ones and one more.
 #[must_use]
 pub fn forward(size: usize) -> Forward {
-    RealFftPlanner::new().plan_fft_forward(size)
+    planned(size, |planners| planners.real.plan_fft_forward(size))
 }
 
 /// The transform back into `size` real numbers, which come out `size` times as large.
 #[must_use]
 pub fn inverse(size: usize) -> Arc<dyn ComplexToReal<f32>> {
-    RealFftPlanner::new().plan_fft_inverse(size)
+    planned(size, |planners| planners.real.plan_fft_inverse(size))
+}
+
+/// The transform of `size` complex numbers, and the one back, from which they come out `size` times as large.
+#[must_use]
+pub fn there_and_back(size: usize) -> (Turn, Turn) {
+    planned(size, |Planners { complex, .. }| (complex.plan_fft_forward(size), complex.plan_fft_inverse(size)))
 }
 
 /// Samples at another rate, by a synchronous FFT low-pass (Blackman-Harris squared window) over a fifth of a second.
@@ -29,11 +61,50 @@ pub fn inverse(size: usize) -> Arc<dyn ComplexToReal<f32>> {
 /// # Errors
 /// What the library says where the filter cannot be built or run.
 pub fn change_rate(samples: &[f32], from_hz: u32, to_hz: u32) -> Result<Vec<f32>, String> {
-    let (from, to, length) = (from_hz as usize, to_hz as usize, samples.len());
-    let window = WindowFunction::BlackmanHarris2;
-    let filter = Fft::<f32>::new_custom(from, to, from / 5, 1, 1, window, FixedSync::Input);
-    let mut filter = filter.map_err(|error| error.to_string())?;
+    let mut filter = match kept_filters().pop_for((from_hz, to_hz)) {
+        Some(filter) => filter,
+        None => new_filter(from_hz as usize, to_hz as usize)?,
+    };
+    let length = samples.len();
     let input = InterleavedSlice::new(samples, 1, length).map_err(|error| error.to_string())?;
     let output = filter.process_all(&input, length, None).map_err(|error| error.to_string())?;
+    kept_filters().keep((from_hz, to_hz), filter);
     Ok(output.take_data())
+}
+
+fn new_filter(from: usize, to: usize) -> Result<Filter, String> {
+    let window = WindowFunction::BlackmanHarris2;
+    Filter::new_custom(from, to, from / 5, 1, 1, window, FixedSync::Input).map_err(|error| error.to_string())
+}
+
+type Filter = rubato::Fft<f32>;
+
+/// Filters that nobody uses at the moment, by their rates: making one takes as long as to filter half a second. The last few, the latest at the
+/// end.
+struct KeptFilters(Vec<((u32, u32), Filter)>);
+
+impl KeptFilters {
+    const MOST: usize = 8;
+    /// Those of the highest rates take megabytes.
+    const HIGHEST_HZ: u32 = 96_000;
+
+    fn pop_for(&mut self, rates: (u32, u32)) -> Option<Filter> {
+        let at = self.0.iter().rposition(|(kept, _)| *kept == rates)?;
+        Some(self.0.remove(at).1)
+    }
+
+    fn keep(&mut self, rates: (u32, u32), filter: Filter) {
+        if rates.0.max(rates.1) > Self::HIGHEST_HZ {
+            return;
+        }
+        if self.0.len() == Self::MOST {
+            self.0.remove(0);
+        }
+        self.0.push((rates, filter));
+    }
+}
+
+fn kept_filters() -> MutexGuard<'static, KeptFilters> {
+    static KEPT: Mutex<KeptFilters> = Mutex::new(KeptFilters(Vec::new()));
+    KEPT.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -76,6 +76,53 @@ impl<'s> Correlation<'s> {
         // A difference of two sums may come out a little below zero.
         if both > 0.0 { dot(window(start), window(start + lag)) / both.sqrt() } else { 0.0 }
     }
+
+    /// [`Self::after`] for every lag from 1 on that there is room for in `like`, at the place of its number. `sums` is room to work in.
+    pub(crate) fn after_all(&self, start: usize, like: &mut [f64], sums: &mut Vec<f64>) {
+        let window = self.window;
+        self.energies.fill_sums(start, start + window + like.len() - 1, sums);
+        let likeness = |lag: usize, product: f64| {
+            let both = (sums[window] - sums[0]) * (sums[lag + window] - sums[lag]);
+            if both > 0.0 { product / both.sqrt() } else { 0.0 }
+        };
+        let here = &self.samples[start..start + window];
+        let mut lag = 1;
+        while lag + SIDE_BY_SIDE <= like.len() {
+            let products = dots(here, &self.samples[start + lag..start + lag + window + SIDE_BY_SIDE - 1]);
+            for (further, product) in products.into_iter().enumerate() {
+                like[lag + further] = likeness(lag + further, f64::from(product));
+            }
+            lag += SIDE_BY_SIDE;
+        }
+        for (lag, like) in like.iter_mut().enumerate().skip(lag) {
+            *like = likeness(lag, dot(here, &self.samples[start + lag..start + lag + window]));
+        }
+    }
+}
+
+/// Lags whose products are summed up together: what was loaded for one serves the others.
+const SIDE_BY_SIDE: usize = 16;
+
+/// The sums of products of `a` with as many samples of `b`, from its first, second, third one and so on; each in two strands.
+fn dots(a: &[f32], b: &[f32]) -> [f32; SIDE_BY_SIDE] {
+    let (mut even, mut odd) = ([0.0_f32; SIDE_BY_SIDE], [0.0_f32; SIDE_BY_SIDE]);
+    let (pairs, last) = a.as_chunks::<2>();
+    let mut left = b;
+    for a in pairs {
+        let Some(b) = left.first_chunk::<{ SIDE_BY_SIDE + 1 }>() else { break };
+        for lag in 0..SIDE_BY_SIDE {
+            even[lag] += a[0] * b[lag];
+            odd[lag] += a[1] * b[lag + 1];
+        }
+        left = &left[2..];
+    }
+    for lag in 0..SIDE_BY_SIDE {
+        even[lag] += odd[lag];
+        if let Some(last) = last.first() {
+            even[lag] += last * left[lag];
+        }
+    }
+    even
 }
 
 /// In eight strands, which the processor multiplies side by side; by number, as sums of samples are.
@@ -109,6 +156,11 @@ mod tests {
             let found = Correlation::new(&samples, window);
             prop_assert!((found.after(start, lag) - expected).abs() < 1e-4, "{} for {expected}", found.after(start, lag));
             prop_assert!((found.energy(start) - slow(start, start)).abs() < 1e-4);
+            let mut like = vec![7.0; samples.len() - start - window];
+            found.after_all(start, &mut like, &mut Vec::new());
+            for (lag, like) in like.iter().enumerate().skip(1) {
+                prop_assert!((like - found.after(start, lag)).abs() < 1e-5, "{lag}: {like}");
+            }
         }
     }
 

@@ -64,7 +64,7 @@ pub fn resample(audio: &Audio, to_hz: u32) -> Result<Audio, ResampleError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::audio::measure;
+    use crate::audio::{NoiseColour, measure};
 
     fn tone(rate_hz: u32, frequency: f64) -> Audio {
         let samples = (0..rate_hz)
@@ -88,6 +88,18 @@ mod tests {
         }
         let alias = resample(&tone(44100, 9000.0), 16000).unwrap();
         assert!(middle_level(&alias) < -90.0, "{}", middle_level(&alias));
+    }
+
+    #[test]
+    fn what_was_changed_before_leaves_no_trace() {
+        let noise =
+            |n| Audio { rate_hz: 22_050, samples: crate::audio::noise(NoiseColour::White, n, 22_050, n as u64) };
+        let fresh = resample(&noise(10_000), 8_000).unwrap();
+        resample(&noise(23_456), 8_000).unwrap();
+        assert_eq!(resample(&noise(10_000), 8_000).unwrap(), fresh);
+        // More pairs of rates than are remembered.
+        (0..12).for_each(|more| drop(resample(&noise(3_000), 9_000 + more).unwrap()));
+        assert_eq!(resample(&noise(10_000), 8_000).unwrap(), fresh);
     }
 
     #[test]

@@ -4,8 +4,8 @@ use std::f64::consts::TAU;
 
 use serde::{Deserialize, Serialize};
 
-use super::{level_db, repeated_stretch};
-use crate::audio::{Audio, Stretch, active_level_db, resample};
+use super::{Lowered, level_db, repeated_stretch};
+use crate::audio::{Audio, Stretch, active_level_db};
 use crate::stats::median;
 
 /// A fault, with where it is or how strong.
@@ -109,19 +109,22 @@ impl Faults {
 
 /// Looks for every fault of a piece of sound that can be found in it alone. `ground_dbfs` is its noise floor.
 #[must_use]
-pub(super) fn faults(audio: &Audio, ground_dbfs: Option<f64>) -> Faults {
+pub(super) fn faults(audio: &Audio, lowered: Option<Lowered>, ground_dbfs: Option<f64>) -> Faults {
     let Some(active_db) = active_level_db(audio) else { return Faults::default() };
     // As loud as the speech, and not because the background is.
     let ground_db = ground_dbfs.unwrap_or(-120.0);
     let is_cut = |samples: &[f32]| level_db(samples) > (active_db + CUT_DB).max(ground_db + OVER_GROUND_DB);
     let edge = audio.samples_in(0.010).min(audio.samples.len());
+    let (hum_dbfs, repeated) = lowered.map_or((None, None), |Lowered { at_2_khz, at_4_khz, .. }| {
+        (hum(&at_2_khz, active_db), repeated_stretch(audio, at_4_khz))
+    });
     Faults {
         clicks: clicks(audio),
         dropouts: dropouts(audio, active_db),
-        hum_dbfs: hum(audio, active_db),
+        hum_dbfs,
         cut_beginning: is_cut(&audio.samples[..edge]),
         cut_end: is_cut(&audio.samples[audio.samples.len() - edge..]),
-        repeated: repeated_stretch(audio).map(|stretch| Fault { at_s: stretch.start, count: 1 }),
+        repeated: repeated.map(|stretch| Fault { at_s: stretch.start, count: 1 }),
         ..Faults::default()
     }
 }
@@ -171,15 +174,11 @@ const CLICK_LEAST: f32 = 0.005;
 /// Rayner, "Digital audio
 /// restoration", 1998, chapter 5, with a fixed predictor).
 fn clicks(audio: &Audio) -> Option<Fault> {
-    let rough = |s: &[f32]| (s[0] - 2.0 * s[1] + s[2]).abs();
     let (around, own) = (audio.samples_in(CLICK_AROUND_S), audio.samples_in(CLICK_ITSELF_S));
     // The highest of each block, so that most samples are looked at once.
     let block = own.max(1);
     let places = audio.samples.len().saturating_sub(2);
-    let top = |start: usize| {
-        let places = &audio.samples[start..(start + block + 2).min(audio.samples.len())];
-        places.windows(3).map(rough).fold(0.0, f32::max)
-    };
+    let top = |start: usize| roughest(&audio.samples[start..(start + block + 2).min(audio.samples.len())]);
     let tops: Vec<f32> = (0..places).step_by(block).map(top).collect();
     let blocks = around.div_ceil(block);
     let mut found: Option<Fault> = None;
@@ -201,6 +200,24 @@ fn clicks(audio: &Audio) -> Option<Fault> {
         }
     }
     found
+}
+
+/// The highest second difference, in strands that the processor takes side by side.
+fn roughest(samples: &[f32]) -> f32 {
+    const STRANDS: usize = 8;
+    let mut tops = [0.0_f32; STRANDS];
+    let mut left = samples;
+    while let Some(some) = left.first_chunk::<{ STRANDS + 2 }>() {
+        for at in 0..STRANDS {
+            let rough = (some[at] - 2.0 * some[at + 1] + some[at + 2]).abs();
+            if rough > tops[at] {
+                tops[at] = rough;
+            }
+        }
+        left = &left[STRANDS..];
+    }
+    let rest = left.windows(3).map(|s| (s[0] - 2.0 * s[1] + s[2]).abs());
+    rest.chain(tops).fold(0.0, f32::max)
 }
 
 /// A gap is nothing: below this.
@@ -246,35 +263,31 @@ const HUM_BELOW_DB: f64 = 18.0;
 
 /// Mains hum in the silences: at least two of the first four multiples of 50 or 60 Hz stand out in the median of all
 /// silent windows.
-/// Without a silence of a fifth of a second nothing can be said.
-fn hum(audio: &Audio, active_db: f64) -> Option<f64> {
-    const RATE_HZ: u32 = 2_000;
-    let Audio { samples, .. } = resample(audio, RATE_HZ).ok()?;
-    let size = (f64::from(RATE_HZ) * HUM_WINDOW_S) as usize;
+/// Without a silence of a fifth of a second nothing can be said. `low` is the sound at 2 kHz.
+fn hum(low: &Audio, active_db: f64) -> Option<f64> {
+    let (samples, size) = (&low.samples, low.samples_in(HUM_WINDOW_S));
     let loudness = |window: &&[f32]| level_db(window) < active_db - HUM_BELOW_DB;
     let windows: Vec<&[f32]> = samples.windows(size).step_by(size / 2).filter(loudness).collect();
     if windows.is_empty() {
         return None;
     }
-    // The level of a line in dBFS, by a single Fourier coefficient under a Hann window.
-    let level = |hz: f64| {
-        let levels: Vec<f64> = windows
-            .iter()
-            .map(|window| {
-                let (mut re, mut im) = (0.0, 0.0);
-                for (i, sample) in window.iter().enumerate() {
-                    let hann = 0.5 - 0.5 * (TAU * i as f64 / size as f64).cos();
-                    let angle = TAU * hz * i as f64 / f64::from(RATE_HZ);
-                    re += f64::from(*sample) * hann * angle.cos();
-                    im += f64::from(*sample) * hann * angle.sin();
-                }
-                // A tone of amplitude 1 comes to size / 4.
-                let amplitude = (re * re + im * im).sqrt() * 4.0 / size as f64;
-                20.0 * (amplitude / std::f64::consts::SQRT_2).max(1e-6).log10()
-            })
-            .collect();
-        median(&levels).unwrap_or(-120.0)
-    };
+    // The level of a line in dBFS: all that are looked at are multiples of the 5 Hz that lie between two coefficients of a window.
+    let transform = fonex_signal::forward(size);
+    let hann: Vec<f64> = (0..size).map(|i| 0.5 - 0.5 * (TAU * i as f64 / size as f64).cos()).collect();
+    let (mut weighted, mut spectrum) = (transform.make_input_vec(), transform.make_output_vec());
+    let mut levels = vec![Vec::with_capacity(windows.len()); spectrum.len()];
+    for window in &windows {
+        for at in 0..size {
+            weighted[at] = (f64::from(window[at]) * hann[at]) as f32;
+        }
+        transform.process(&mut weighted, &mut spectrum).expect("buffers have the planned sizes");
+        for (levels, line) in levels.iter_mut().zip(&spectrum) {
+            // A tone of amplitude 1 comes to size / 4.
+            let amplitude = f64::from(line.norm()) * 4.0 / size as f64;
+            levels.push(20.0 * (amplitude / std::f64::consts::SQRT_2).max(1e-6).log10());
+        }
+    }
+    let level = |hz: f64| median(&levels[(hz * HUM_WINDOW_S).round() as usize]).unwrap_or(-120.0);
     [50.0, 60.0]
         .iter()
         .filter_map(|mains| {

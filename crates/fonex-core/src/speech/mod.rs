@@ -3,6 +3,7 @@
 mod change;
 mod faults;
 mod likeness;
+mod lowered;
 mod markup;
 mod phrasing;
 mod pitch;
@@ -20,12 +21,13 @@ pub use markup::{Followed, Markup, MarkupError, Spoken, followed, read_markup};
 pub use phrasing::{PauseAt, Phrasing, phrasing, syllables_of, written_syllables};
 pub use pitch::{Pitch, PitchTrack, pitch_track};
 pub use recording::{Heard, Recording};
-pub use repeats::repeated_stretch;
 pub use spectrum::{Spectrum, long_term_spectrum};
 pub use syllables::syllables;
 
 use self::faults::faults;
-use self::pitch::Pitches;
+use self::lowered::Lowered;
+use self::pitch::{Pitches, track_at_8_khz};
+use self::repeats::repeated_stretch;
 use self::spectrum::SpectrumSums;
 use crate::audio::{
     Audio, AudioMeasures, Blocks, Loudness, PauseRule, Stretch, decibels, loudness, pauses, power, samples_in,
@@ -171,13 +173,14 @@ impl SpeechSoFar {
 
     /// Takes in a piece, with its noise floor.
     fn add(&mut self, audio: &Audio, ground_dbfs: Option<f64>) {
-        let track = pitch_track(audio);
+        let lowered = Lowered::new(audio);
+        let track = lowered.as_ref().map(|lowered| track_at_8_khz(&lowered.at_8_khz.samples)).unwrap_or_default();
         self.pitches.add(&track);
         self.syllables += syllables(audio, &track);
         let levels = &mut self.levels;
         self.blocks.add(&audio.samples, |block| levels.push(level_db(block)));
         self.spectrum.add(audio);
-        let found = faults(audio, ground_dbfs);
+        let found = faults(audio, lowered, ground_dbfs);
         let at_s = self.samples as f64 / f64::from(self.rate_hz);
         self.faults = Some(self.faults.map_or(found, |before| before.followed_by(found, at_s)));
         self.samples += audio.samples.len() as u64;

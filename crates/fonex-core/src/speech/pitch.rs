@@ -127,16 +127,20 @@ struct Candidate {
 /// Cost: some 23,000 multiplications a frame, a hundred frames a second.
 #[must_use]
 pub fn pitch_track(audio: &Audio) -> PitchTrack {
-    let Ok(Audio { samples, .. }) = resample(audio, RATE_HZ) else { return PitchTrack::default() };
+    resample(audio, RATE_HZ).map(|low| track_at_8_khz(&low.samples)).unwrap_or_default()
+}
+
+/// The same of samples that have that rate.
+pub(super) fn track_at_8_khz(samples: &[f32]) -> PitchTrack {
     let rate = f64::from(RATE_HZ);
     let (window, hop) = ((rate * WINDOW_S) as usize, (rate * HOP_S) as usize);
     let lags = (rate / HIGHEST_HZ) as usize..(rate / LOWEST_HZ) as usize + 1;
     let reach = window + lags.end + 1;
     let starts: Vec<usize> = (0..samples.len().saturating_sub(reach)).step_by(hop).collect();
-    let likeness = Correlation::new(&samples, window);
+    let likeness = Correlation::new(samples, window);
     let energies: Vec<f64> = starts.iter().map(|start| likeness.energy(*start)).collect();
     let least = (quantile(&energies, 0.9).unwrap_or(0.0) * QUIET).max(1e-9);
-    let mut like = vec![0.0_f64; lags.end + 1];
+    let (mut like, mut sums) = (vec![0.0_f64; lags.end + 1], Vec::new());
     let frames: Vec<Vec<Candidate>> = starts
         .iter()
         .zip(&energies)
@@ -144,7 +148,7 @@ pub fn pitch_track(audio: &Audio) -> PitchTrack {
             if *energy <= least {
                 return vec![Candidate { lag: 0.0, cost: 0.0 }];
             }
-            like.iter_mut().enumerate().skip(1).for_each(|(lag, like)| *like = likeness.after(*start, lag));
+            likeness.after_all(*start, &mut like, &mut sums);
             candidates(&like, &lags)
         })
         .collect();

@@ -1,7 +1,9 @@
 //! Stretches of sound that come twice in a row, as from a buffer that was played again.
 
+use fonex_signal::{Bin, Turn};
+
 use super::level_db;
-use crate::audio::{Audio, Energies, Stretch, active_level_db, power, resample};
+use crate::audio::{Audio, Energies, Stretch, active_level_db, power};
 
 /// What is looked at.
 const RATE_HZ: u32 = 4_000;
@@ -28,47 +30,24 @@ const MOVES_DB: f64 = 8.0;
 /// The first stretch of half a second or more that comes twice in a row, sample by sample; where it comes the second time.
 ///
 /// The normalised correlation of 0.4 s with all that follows, by the Fourier transform at 4 kHz; where it is highest is looked at again at the
-/// rate of the sound. Cost: thirty transforms of 16,384 points a second of speech.
-#[must_use]
-pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
-    let mut low = resample(audio, RATE_HZ).ok()?;
+/// rate of the sound. `low` is the sound at the low rate. Cost: a dozen transforms of 16,384 points a second of speech.
+pub(super) fn repeated_stretch(audio: &Audio, mut low: Audio) -> Option<Stretch> {
     soften(&mut low.samples);
-    let (samples, loudest) = (&low.samples, active_level_db(&low)?);
-    let at = |seconds: f64| (seconds * f64::from(RATE_HZ)) as usize;
-    let (stretch, reach) = (at(STRETCH_S), at(LATEST_S) + at(STRETCH_S));
-    let size = (reach + stretch).next_power_of_two();
-    let (forward, backward) = (fonex_signal::forward(size), fonex_signal::inverse(size));
-    let squares = Energies::new(samples);
-    let (mut own, mut all) = (forward.make_input_vec(), forward.make_input_vec());
-    let (mut own_spectrum, mut all_spectrum) = (forward.make_output_vec(), forward.make_output_vec());
-    let (mut correlation, mut sums) = (backward.make_output_vec(), Vec::new());
-    for start in (0..samples.len().saturating_sub(2 * stretch)).step_by(at(HOP_S)) {
-        let here = &samples[start..start + stretch];
-        let energy = squares.between(start, start + stretch);
-        if level_db(here) < loudest - QUIETER_DB || !moves(here) {
-            continue;
-        }
-        let behind = &samples[start..samples.len().min(start + reach)];
-        own.fill(0.0);
-        all.fill(0.0);
-        own[..stretch].copy_from_slice(here);
-        all[..behind.len()].copy_from_slice(behind);
-        forward.process(&mut own, &mut own_spectrum).expect("buffers have the planned sizes");
-        forward.process(&mut all, &mut all_spectrum).expect("buffers have the planned sizes");
-        for (all, own) in all_spectrum.iter_mut().zip(&own_spectrum) {
-            *all *= own.conj();
-        }
-        backward.process(&mut all_spectrum, &mut correlation).expect("buffers have the planned sizes");
-        squares.fill_sums(start, start + behind.len(), &mut sums);
-        let like = |lag: usize| {
-            let other = sums[lag + stretch] - sums[lag];
-            // What is the same is as loud.
-            let as_loud = other > 0.5 * energy && other < 2.0 * energy;
-            if as_loud { f64::from(correlation[lag]) / size as f64 / (energy * other).sqrt() } else { 0.0 }
-        };
-        let last = (samples.len() - start - stretch).min(at(LATEST_S));
-        let best = (stretch..=last).map(|lag| (like(lag), lag)).max_by(|a, b| a.0.total_cmp(&b.0));
-        if let Some((_, lag)) = best.filter(|(like, _)| *like >= ALIKE) {
+    let (samples, loudest) = (low.samples.as_slice(), active_level_db(&low)?);
+    let stretch = at(STRETCH_S);
+    let looked_at = |start: &usize| {
+        let here = &samples[*start..*start + stretch];
+        level_db(here) >= loudest - QUIETER_DB && moves(here)
+    };
+    let starts: Vec<usize> =
+        (0..samples.len().saturating_sub(2 * stretch)).step_by(at(HOP_S)).filter(looked_at).collect();
+    let mut search = Search::new(samples);
+    let mut left = starts.as_slice();
+    while let Some(first) = left.first() {
+        let near = left.get(1).is_some_and(|second| second - first <= search.reach());
+        let (pair, further) = left.split_at(if near { 2 } else { 1 });
+        left = further;
+        for (start, lag) in search.likest(pair) {
             let [first, second] = [start, start + lag].map(|at| at as f64 / f64::from(RATE_HZ));
             if is_same(audio, first, second) {
                 return Some(Stretch { start: second, end: second + STRETCH_S });
@@ -76,6 +55,141 @@ pub fn repeated_stretch(audio: &Audio) -> Option<Stretch> {
         }
     }
     None
+}
+
+/// Samples at the low rate.
+fn at(seconds: f64) -> usize {
+    (seconds * f64::from(RATE_HZ)) as usize
+}
+
+/// Correlations of stretches with all that comes up to three seconds later.
+///
+/// Stretches that lie near together are looked for in one part of the sound, which is transformed once, and two at a time: one as the
+/// real and one as the imaginary part of what is transformed.
+struct Search<'s> {
+    samples: &'s [f32],
+    energies: Energies<'s>,
+    there: Turn,
+    back: Turn,
+    scratch: Vec<Bin>,
+    /// The first sample of the part, the spectrum of the part, and the sums of squares before each of its samples.
+    from: usize,
+    part: Vec<Bin>,
+    sums: Vec<f64>,
+    pair: Vec<Bin>,
+    /// The correlation of a stretch with what comes a lag later, for each lag from its place on, as many times as large as a transform has points.
+    products: Vec<f32>,
+}
+
+impl<'s> Search<'s> {
+    fn new(samples: &'s [f32]) -> Self {
+        let size = (at(LATEST_S) + 2 * at(STRETCH_S)).next_power_of_two();
+        let (there, back) = fonex_signal::there_and_back(size);
+        let scratch = vec![Bin::default(); there.get_inplace_scratch_len().max(back.get_inplace_scratch_len())];
+        let (part, pair) = (vec![Bin::default(); size], vec![Bin::default(); size]);
+        Self {
+            samples,
+            energies: Energies::new(samples),
+            there,
+            back,
+            scratch,
+            from: 0,
+            part,
+            sums: Vec::new(),
+            pair,
+            products: Vec::new(),
+        }
+    }
+
+    /// How far behind the first sample of the part a stretch may begin.
+    fn reach(&self) -> usize {
+        self.part.len() - at(LATEST_S) - at(STRETCH_S)
+    }
+
+    /// Takes up the part that begins with a sample.
+    fn hear_from(&mut self, from: usize) {
+        let end = self.samples.len().min(from + self.part.len());
+        self.from = from;
+        self.energies.fill_sums(from, end, &mut self.sums);
+        self.part.fill(Bin::default());
+        for (part, sample) in self.part.iter_mut().zip(&self.samples[from..end]) {
+            part.re = *sample;
+        }
+        self.there.process_with_scratch(&mut self.part, &mut self.scratch);
+    }
+
+    /// Those of one or two stretches within reach of each other that come again alike, with the lag at which they do most. Must be asked in their order.
+    fn likest(&mut self, starts: &[usize]) -> Vec<(usize, usize)> {
+        let stretch = at(STRETCH_S);
+        if self.sums.is_empty() || starts.iter().any(|start| start - self.from > self.reach()) {
+            self.hear_from(starts[0]);
+        }
+        let from = self.from;
+        self.pair.fill(Bin::default());
+        for (second, start) in [false, true].into_iter().zip(starts) {
+            for (bin, sample) in self.pair[start - from..].iter_mut().zip(&self.samples[*start..*start + stretch]) {
+                *(if second { &mut bin.im } else { &mut bin.re }) = *sample;
+            }
+        }
+        self.there.process_with_scratch(&mut self.pair, &mut self.scratch);
+        for (pair, part) in self.pair.iter_mut().zip(&self.part) {
+            *pair = part * pair.conj();
+        }
+        self.back.process_with_scratch(&mut self.pair, &mut self.scratch);
+        let found = [false, true].into_iter().zip(starts).filter_map(|(second, start)| {
+            self.products.clear();
+            self.products.extend(self.pair.iter().map(|bin| if second { -bin.im } else { bin.re }));
+            self.likest_lag(*start).map(|lag| (*start, lag))
+        });
+        found.collect()
+    }
+
+    /// The lag at which a stretch is most alike, where it is alike at all, from its correlation with what comes each lag later.
+    fn likest_lag(&self, start: usize) -> Option<usize> {
+        const TOGETHER: usize = 64;
+        let (stretch, size) = (at(STRETCH_S), self.part.len() as f64);
+        let sums = &self.sums[start - self.from..];
+        let energy = sums[stretch] - sums[0];
+        // A little less than what is alike at least, so that roots are drawn of few.
+        let least = 0.999 * (ALIKE * size).powi(2) * energy;
+        let last = (self.samples.len() - start - stretch).min(at(LATEST_S));
+        let mut best = (ALIKE, None);
+        for from in (stretch..=last).step_by(TOGETHER) {
+            let end = (from + TOGETHER).min(last + 1);
+            // What all of these lags have in common has no more energy than each.
+            let in_common = (sums[from + stretch] - sums[end - 1]).max(0.0);
+            let highest = f64::from(highest(&self.products[from..end]));
+            if highest * highest < least * in_common {
+                continue;
+            }
+            for lag in from..end {
+                let (product, other) = (f64::from(self.products[lag]), sums[lag + stretch] - sums[lag]);
+                // What is the same is as loud.
+                if product > 0.0 && other > 0.5 * energy && other < 2.0 * energy {
+                    let like = product / size / (energy * other).sqrt();
+                    if like >= best.0 {
+                        best = (like, Some(lag));
+                    }
+                }
+            }
+        }
+        best.1
+    }
+}
+
+/// The highest of some numbers, or zero.
+fn highest(numbers: &[f32]) -> f32 {
+    const STRANDS: usize = 8;
+    let mut tops = [0.0_f32; STRANDS];
+    let (whole, rest) = numbers.as_chunks::<STRANDS>();
+    for some in whole {
+        for strand in 0..STRANDS {
+            if some[strand] > tops[strand] {
+                tops[strand] = some[strand];
+            }
+        }
+    }
+    tops.iter().chain(rest).copied().fold(0.0, f32::max)
 }
 
 /// Takes the edge off, so that what comes again half a sample later is alike: a cosine from 0 to 2 kHz, twice.
@@ -133,6 +247,7 @@ fn moves(samples: &[f32]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::audio::resample;
     use crate::stats::stream;
     use rand::RngExt;
     use std::f64::consts::TAU;
@@ -154,8 +269,47 @@ mod tests {
         samples
     }
 
+    #[test]
+    fn the_likest_lag_is_that_of_every_correlation_by_itself() {
+        let (stretch, latest) = (at(STRETCH_S), at(LATEST_S));
+        let mut random = stream(7, &["likest"]);
+        let mut samples: Vec<f32> = (0..24_000).map(|_| random.random_range(-0.3..0.3)).collect();
+        // Alike, a little so, hardly, much louder, and twice as well.
+        for (from, lag, of_it, other) in
+            [(0, 2_000, 1.0, 0.1), (3_000, 1_701, 0.9, 0.4), (5_000, 9_000, 0.6, 0.8), (8_000, 3_333, 3.0, 0.0)]
+        {
+            for i in 0..stretch {
+                let own = samples[from + lag + i];
+                samples[from + lag + i] = of_it * samples[from + i] + other * own;
+            }
+        }
+        let slow = |start: usize| {
+            let here = &samples[start..start + stretch];
+            let product = |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum::<f64>();
+            let energy = product(here, here);
+            let last = (samples.len() - start - stretch).min(latest);
+            let likes = (stretch..=last).filter_map(|lag| {
+                let there = &samples[start + lag..start + lag + stretch];
+                let other = product(there, there);
+                let like = product(here, there) / (energy * other).sqrt();
+                (other > 0.5 * energy && other < 2.0 * energy && like >= ALIKE).then_some((like, lag))
+            });
+            likes.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, lag)| lag)
+        };
+        let mut search = Search::new(&samples);
+        let mut alike = 0;
+        for pair in [&[0, 100][..], &[400, 3_000], &[3_100], &[5_000, 5_400], &[8_000, 8_050], &[20_000]] {
+            let expected: Vec<(usize, usize)> = pair.iter().filter_map(|at| Some((*at, slow(*at)?))).collect();
+            assert_eq!(search.likest(pair), expected, "{pair:?}");
+            alike += expected.len();
+        }
+        assert!(alike >= 4, "{alike}");
+    }
+
     fn repeat_in(samples: Vec<f32>) -> Option<Stretch> {
-        repeated_stretch(&Audio { rate_hz: 16_000, samples })
+        let audio = Audio { rate_hz: 16_000, samples };
+        let low = resample(&audio, RATE_HZ).unwrap();
+        repeated_stretch(&audio, low)
     }
 
     #[test]
