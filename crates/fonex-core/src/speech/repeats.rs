@@ -150,25 +150,26 @@ impl<'s> Search<'s> {
         let (stretch, size) = (at(STRETCH_S), self.part.len() as f64);
         let sums = &self.sums[start - self.from..];
         let energy = sums[stretch] - sums[0];
-        // A little less than what is alike at least, so that roots are drawn of few.
-        let least = 0.999 * (ALIKE * size).powi(2) * energy;
+        // The square of a product over the other's energy that is as alike, or a little less, so that few roots are drawn.
+        let least = |like: f64| 0.999 * (like * size).powi(2) * energy;
         let last = (self.samples.len() - start - stretch).min(at(LATEST_S));
-        let mut best = (ALIKE, None);
+        let (mut best, mut enough) = ((ALIKE, None), least(ALIKE));
         for from in (stretch..=last).step_by(TOGETHER) {
             let end = (from + TOGETHER).min(last + 1);
             // What all of these lags have in common has no more energy than each.
             let in_common = (sums[from + stretch] - sums[end - 1]).max(0.0);
             let highest = f64::from(highest(&self.products[from..end]));
-            if highest * highest < least * in_common {
+            if highest * highest < enough * in_common {
                 continue;
             }
             for lag in from..end {
                 let (product, other) = (f64::from(self.products[lag]), sums[lag + stretch] - sums[lag]);
                 // What is the same is as loud.
-                if product > 0.0 && other > 0.5 * energy && other < 2.0 * energy {
+                let as_loud = other > 0.5 * energy && other < 2.0 * energy;
+                if as_loud && product > 0.0 && product * product >= enough * other {
                     let like = product / size / (energy * other).sqrt();
                     if like >= best.0 {
-                        best = (like, Some(lag));
+                        (best, enough) = ((like, Some(lag)), least(like));
                     }
                 }
             }
@@ -285,7 +286,8 @@ mod tests {
         }
         let slow = |start: usize| {
             let here = &samples[start..start + stretch];
-            let product = |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum::<f64>();
+            let product =
+                |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum::<f64>();
             let energy = product(here, here);
             let last = (samples.len() - start - stretch).min(latest);
             let likes = (stretch..=last).filter_map(|lag| {
