@@ -135,8 +135,8 @@ fn level_movement_db(levels: &[f64]) -> Option<f64> {
     (speech.len() >= 10 && loudest > -100.0).then(|| (squares / (speech.len() - 1) as f64).sqrt())
 }
 
-/// Measures how something is spoken. `measures` are those of the same audio. Cost: some hundred times faster than real time, most of
-/// it for the pitch.
+/// Measures how something is spoken. `measures` are those of the same audio. Cost: some hundreds of times faster than real time, most of
+/// it for the pitch and for what comes twice.
 #[must_use]
 pub fn measure_speech(audio: &Audio, measures: &AudioMeasures) -> SpeechMeasures {
     let mut so_far = SpeechSoFar::new(audio.rate_hz);
