@@ -79,14 +79,12 @@ fn new_filter(from: usize, to: usize) -> Result<Filter, String> {
 
 type Filter = rubato::Fft<f32>;
 
-/// Filters that nobody uses at the moment, by their rates: making one takes as long as to filter half a second. The last few, the latest at the
-/// end.
+/// Filters that nobody uses at the moment, by their rates, the latest at the end: making one takes as long as to filter half a second.
 struct KeptFilters(Vec<((u32, u32), Filter)>);
 
 impl KeptFilters {
-    const MOST: usize = 8;
-    /// Those of the highest rates take megabytes.
-    const HIGHEST_HZ: u32 = 96_000;
+    /// The most that all rates of those kept come to: 7 to 10 MB, enough for 30 threads at the rates of speech.
+    const MOST_HZ: u32 = 1_000_000;
 
     fn pop_for(&mut self, rates: (u32, u32)) -> Option<Filter> {
         let at = self.0.iter().rposition(|(kept, _)| *kept == rates)?;
@@ -94,13 +92,14 @@ impl KeptFilters {
     }
 
     fn keep(&mut self, rates: (u32, u32), filter: Filter) {
-        if rates.0.max(rates.1) > Self::HIGHEST_HZ {
-            return;
-        }
-        if self.0.len() == Self::MOST {
-            self.0.remove(0);
-        }
         self.0.push((rates, filter));
+        let mut hz = 0_u32;
+        let fits = |((from, to), _): &&((u32, u32), Filter)| {
+            hz = hz.saturating_add(from.saturating_add(*to));
+            hz <= Self::MOST_HZ
+        };
+        let kept = self.0.iter().rev().take_while(fits).count();
+        self.0.drain(..self.0.len() - kept);
     }
 }
 

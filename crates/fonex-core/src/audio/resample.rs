@@ -98,7 +98,7 @@ mod tests {
         resample(&noise(23_456), 8_000).unwrap();
         assert_eq!(resample(&noise(10_000), 8_000).unwrap(), fresh);
         // More pairs of rates than are remembered.
-        (0..12).for_each(|more| drop(resample(&noise(3_000), 9_000 + more).unwrap()));
+        (0..40).for_each(|more| drop(resample(&noise(3_000), 9_000 + more).unwrap()));
         assert_eq!(resample(&noise(10_000), 8_000).unwrap(), fresh);
     }
 
