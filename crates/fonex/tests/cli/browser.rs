@@ -9,6 +9,8 @@ use std::time::{Duration, Instant};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::{Message, WebSocket, client};
 
+use crate::util::PATIENCE;
+
 pub struct Browser {
     child: Child,
     socket: WebSocket<TcpStream>,
@@ -17,9 +19,6 @@ pub struct Browser {
     /// What the page complained of.
     pub complaints: Vec<String>,
 }
-
-/// How long anything may take before a test gives up; nothing waits for it to pass.
-const PATIENCE: Duration = Duration::from_secs(90);
 
 impl Browser {
     pub fn open(page: &Path, fragment: &str) -> Self {

@@ -2,12 +2,12 @@
 
 use std::collections::HashSet;
 use std::process::{Child, Command};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
-use crate::util::{Folder, a_moment, corpus, share_sound};
+use crate::util::{Folder, PATIENCE, a_moment, corpus, share_sound};
 
 /// Kills of each kind; FONEX_KILLS=200 is the longer form of docs/reliability.md.
 fn kills() -> u32 {
@@ -79,7 +79,7 @@ fn none_left(mark: &str, after: &str) {
         if left.is_empty() {
             return;
         }
-        assert!(started.elapsed() < Duration::from_secs(60), "after {after}: {left:?}");
+        assert!(started.elapsed() < PATIENCE, "after {after}: {left:?}");
         a_moment();
     }
 }

@@ -9,7 +9,7 @@ use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
 
 use crate::stores::timeless;
-use crate::util::{Folder, a_moment, corpus};
+use crate::util::{Folder, PATIENCE, a_moment, corpus};
 
 fn server() -> Option<String> {
     std::env::var("FONEX_TEST_NATS").ok()
@@ -94,7 +94,7 @@ fn whoever_is_killed_each_trial_is_recorded_once_and_is_what_one_machine_gives()
         if let Some(ended) = asking.try_wait().unwrap() {
             break ended.code();
         }
-        assert!(begun.elapsed() < Duration::from_secs(120), "it does not end");
+        assert!(begun.elapsed() < PATIENCE, "it does not end");
         // Of the first half minute, and then let them work.
         if killed[0] + killed[1] < 12 {
             if random.random_range(0..4) == 0 {
@@ -154,7 +154,7 @@ fn jobs_that_are_not_for_a_worker_are_left_alone_and_told() {
     };
     let begun = Instant::now();
     while !listed("hear") {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the job is not told of");
+        assert!(begun.elapsed() < PATIENCE, "the job is not told of");
     }
     let slow = ["--until-done", "--class", "slow"];
     let said = Worker::start(&folder, &server, &named("j1"), &slow).said(&folder).expect(0);
@@ -171,7 +171,7 @@ fn jobs_that_are_not_for_a_worker_are_left_alone_and_told() {
         view["workers"].as_array().unwrap().iter().any(|worker| worker["name"] == first.as_str())
     };
     while !at_work() {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the first is not at work");
+        assert!(begun.elapsed() < PATIENCE, "the first is not at work");
     }
     other
         .fonex(&["work", &server, "--name", &name, "--until-done"])
@@ -205,13 +205,13 @@ fn runs_over_the_same_clips_leave_each_other_theirs() {
     };
     let begun = Instant::now();
     while put_up() < 2 {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the jobs are not told of");
+        assert!(begun.elapsed() < PATIENCE, "the jobs are not told of");
     }
     for (at, mut child) in asking.into_iter().enumerate() {
         let mut worker = Worker::start(&folders[at], &server, &classes[at], &["--class", &classes[at]]);
         let begun = Instant::now();
         while child.try_wait().unwrap().is_none() {
-            if begun.elapsed() > Duration::from_secs(60) {
+            if begun.elapsed() > PATIENCE {
                 child.kill().unwrap();
                 panic!("the run does not end");
             }
@@ -245,7 +245,7 @@ fn trials_that_kill_their_workers_are_given_up() {
         folder.start(&["run", "p", "--spread", &server, "--lease", "1", "--deliveries", "2", "--format", "json"]);
     let (mut workers, mut number, begun) = (Vec::<Worker>::new(), 0, Instant::now());
     while asking.try_wait().unwrap().is_none() {
-        assert!(begun.elapsed() < Duration::from_secs(120), "it does not end");
+        assert!(begun.elapsed() < PATIENCE, "it does not end");
         workers.retain_mut(|worker| !worker.is_over());
         if workers.is_empty() {
             number += 1;

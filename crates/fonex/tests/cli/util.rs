@@ -9,6 +9,9 @@ use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 
+/// How long a test waits for what has to come before it calls it lost; nothing waits for it to pass. A shared machine may stand still for a minute.
+pub const PATIENCE: Duration = Duration::from_secs(300);
+
 /// Leaves the processor to what is waited for, and comes back soon: nothing is told by how long it takes.
 pub fn a_moment() {
     thread::sleep(Duration::from_millis(2));

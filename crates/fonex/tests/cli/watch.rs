@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 
 use crate::browser::Browser;
-use crate::util::{Folder, corpus, program_is_there};
+use crate::util::{Folder, PATIENCE, corpus, program_is_there};
 
 /// Two recognisers; one fails on every clip and says something hostile.
 fn world() -> Folder {
@@ -67,7 +67,7 @@ impl Watching {
             if holds(&state) {
                 return state;
             }
-            assert!(begun.elapsed() < Duration::from_secs(90), "it never came to hold: {state}");
+            assert!(begun.elapsed() < PATIENCE, "it never came to hold: {state}");
             std::thread::sleep(Duration::from_millis(20));
         }
     }
