@@ -23,6 +23,7 @@ use fonex_core::Clip;
 use fonex_core::accuracy::score_clip;
 use fonex_core::audio::{loudness, measure};
 use fonex_core::measures::{Sample, difference, find};
+use fonex_core::speech::measure_speech;
 use fonex_core::stats::UnitKind;
 use fonex_core::text::{Label, TextProfile};
 use fonex_formats::HeardRecord;
@@ -141,6 +142,20 @@ fn pieces() -> Vec<Piece> {
                 black_box((measure(&audio), loudness(&audio)));
             }),
             beside: Box::new(move || drop(black_box(decode(wav.clone()).unwrap()))),
+        },
+        Piece {
+            name: "how a minute is spoken, and its faults",
+            yardstick: "its levels and loudness, ten times",
+            known: 1.8,
+            work: {
+                let (minute, measures) = (minute.clone(), measure(&minute));
+                Box::new(move || drop(black_box(measure_speech(&minute, &measures))))
+            },
+            beside: Box::new(move || {
+                for _ in 0..10 {
+                    black_box((measure(&minute), loudness(&minute)));
+                }
+            }),
         },
     ]
 }
