@@ -16,7 +16,7 @@ pub type Forward = Arc<dyn RealToComplex<f32>>;
 /// A transform of complex numbers in place.
 pub type Turn = Arc<dyn rustfft::Fft<f32>>;
 
-/// What plans transforms and keeps the plans: making one takes as long as some thirty transforms.
+/// What plans transforms and keeps the plans: making one takes as long as ten to fifteen transforms.
 struct Planners {
     real: RealFftPlanner<f32>,
     complex: FftPlanner<f32>,
@@ -79,7 +79,7 @@ fn new_filter(from: usize, to: usize) -> Result<Filter, String> {
 
 type Filter = rubato::Fft<f32>;
 
-/// Filters that nobody uses at the moment, by their rates, the latest at the end: making one takes as long as to filter half a second.
+/// Filters that nobody uses at the moment, by their rates, the latest at the end: making one takes as long as to filter one to four seconds.
 struct KeptFilters(Vec<((u32, u32), Filter)>);
 
 impl KeptFilters {

@@ -88,7 +88,7 @@ fn sum(samples: &[f32], of: impl Fn(f64) -> f64) -> f64 {
 }
 
 /// The highest absolute sample; zero for none.
-fn peak(samples: &[f32]) -> f32 {
+pub(crate) fn peak(samples: &[f32]) -> f32 {
     const STRANDS: usize = 16;
     let (chunks, rest) = samples.as_chunks::<STRANDS>();
     let mut peaks = [0.0_f32; STRANDS];

@@ -115,8 +115,8 @@ pub(super) fn faults(audio: &Audio, lowered: Option<Lowered>, ground_dbfs: Optio
     let ground_db = ground_dbfs.unwrap_or(-120.0);
     let is_cut = |samples: &[f32]| level_db(samples) > (active_db + CUT_DB).max(ground_db + OVER_GROUND_DB);
     let edge = audio.samples_in(0.010).min(audio.samples.len());
-    let (hum_dbfs, repeated) = lowered.map_or((None, None), |Lowered { at_2_khz, at_4_khz, .. }| {
-        (hum(&at_2_khz, active_db), repeated_stretch(audio, at_4_khz))
+    let (hum_dbfs, repeated) = lowered.map_or((None, None), |Lowered { for_hum, for_repeats, .. }| {
+        (hum(&for_hum, active_db), repeated_stretch(audio, for_repeats))
     });
     Faults {
         clicks: clicks(audio),
@@ -256,6 +256,8 @@ fn dropouts(audio: &Audio, active_db: f64) -> Option<Fault> {
 
 /// Seconds in which hum is looked for at once, in silence.
 const HUM_WINDOW_S: f64 = 0.2;
+/// The rate at which it is looked for.
+pub(super) const HUM_RATE_HZ: u32 = 2_000;
 /// A line stands this far over what lies on both sides of it.
 const HUM_OVER_DB: f64 = 12.0;
 /// Silence is this far below the speech.
@@ -263,7 +265,7 @@ const HUM_BELOW_DB: f64 = 18.0;
 
 /// Mains hum in the silences: at least two of the first four multiples of 50 or 60 Hz stand out in the median of all
 /// silent windows.
-/// Without a silence of a fifth of a second nothing can be said. `low` is the sound at 2 kHz.
+/// Without a silence of a fifth of a second nothing can be said. `low` is the sound at [`HUM_RATE_HZ`].
 fn hum(low: &Audio, active_db: f64) -> Option<f64> {
     let (samples, size) = (&low.samples, low.samples_in(HUM_WINDOW_S));
     let loudness = |window: &&[f32]| level_db(window) < active_db - HUM_BELOW_DB;

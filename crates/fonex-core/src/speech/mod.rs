@@ -26,7 +26,7 @@ pub use syllables::syllables;
 
 use self::faults::faults;
 use self::lowered::Lowered;
-use self::pitch::{Pitches, track_at_8_khz};
+use self::pitch::{Pitches, track_of_low};
 use self::repeats::repeated_stretch;
 use self::spectrum::SpectrumSums;
 use crate::audio::{
@@ -174,7 +174,7 @@ impl SpeechSoFar {
     /// Takes in a piece, with its noise floor.
     fn add(&mut self, audio: &Audio, ground_dbfs: Option<f64>) {
         let lowered = Lowered::new(audio);
-        let track = lowered.as_ref().map(|lowered| track_at_8_khz(&lowered.at_8_khz.samples)).unwrap_or_default();
+        let track = lowered.as_ref().map(|lowered| track_of_low(&lowered.for_pitch.samples)).unwrap_or_default();
         self.pitches.add(&track);
         self.syllables += syllables(audio, &track);
         let levels = &mut self.levels;

@@ -6,7 +6,7 @@ use crate::audio::{Audio, Correlation, resample};
 use crate::stats::{median, quantile};
 
 /// What is looked at.
-const RATE_HZ: u32 = 8_000;
+pub(super) const RATE_HZ: u32 = 8_000;
 /// Seconds that are compared with what comes a period later.
 const WINDOW_S: f64 = 0.025;
 const HOP_S: f64 = 0.010;
@@ -127,11 +127,11 @@ struct Candidate {
 /// Cost: some 23,000 multiplications a frame, a hundred frames a second.
 #[must_use]
 pub fn pitch_track(audio: &Audio) -> PitchTrack {
-    resample(audio, RATE_HZ).map(|low| track_at_8_khz(&low.samples)).unwrap_or_default()
+    resample(audio, RATE_HZ).map(|low| track_of_low(&low.samples)).unwrap_or_default()
 }
 
-/// The same of samples that have that rate.
-pub(super) fn track_at_8_khz(samples: &[f32]) -> PitchTrack {
+/// The same of samples at [`RATE_HZ`].
+pub(super) fn track_of_low(samples: &[f32]) -> PitchTrack {
     let rate = f64::from(RATE_HZ);
     let (window, hop) = ((rate * WINDOW_S) as usize, (rate * HOP_S) as usize);
     let lags = (rate / HIGHEST_HZ) as usize..(rate / LOWEST_HZ) as usize + 1;

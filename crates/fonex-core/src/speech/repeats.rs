@@ -3,10 +3,10 @@
 use fonex_signal::{Bin, Turn};
 
 use super::level_db;
-use crate::audio::{Audio, Energies, Stretch, active_level_db, power};
+use crate::audio::{Audio, Energies, Stretch, active_level_db, peak, power};
 
 /// What is looked at.
-const RATE_HZ: u32 = 4_000;
+pub(super) const RATE_HZ: u32 = 4_000;
 /// The stretch that is looked for again.
 const STRETCH_S: f64 = 0.40;
 const HOP_S: f64 = 0.10;
@@ -77,7 +77,7 @@ struct Search<'s> {
     part: Vec<Bin>,
     sums: Vec<f64>,
     pair: Vec<Bin>,
-    /// The correlation of a stretch with what comes a lag later, for each lag from its place on, as many times as large as a transform has points.
+    /// The correlation of a stretch with what comes each lag later, as many times as large as a transform has points.
     products: Vec<f32>,
 }
 
@@ -118,7 +118,8 @@ impl<'s> Search<'s> {
         self.there.process_with_scratch(&mut self.part, &mut self.scratch);
     }
 
-    /// Those of one or two stretches within reach of each other that come again alike, with the lag at which they do most. Must be asked in their order.
+    /// Those of one or two stretches within reach of each other that come again alike, with the lag at which they do most. Must be asked
+    /// in their order.
     fn likest(&mut self, starts: &[usize]) -> Vec<(usize, usize)> {
         let stretch = at(STRETCH_S);
         if self.sums.is_empty() || starts.iter().any(|start| start - self.from > self.reach()) {
@@ -158,8 +159,8 @@ impl<'s> Search<'s> {
             let end = (from + TOGETHER).min(last + 1);
             // What all of these lags have in common has no more energy than each.
             let in_common = (sums[from + stretch] - sums[end - 1]).max(0.0);
-            let highest = f64::from(highest(&self.products[from..end]));
-            if highest * highest < enough * in_common {
+            let peak = f64::from(peak(&self.products[from..end]));
+            if peak * peak < enough * in_common {
                 continue;
             }
             for lag in from..end {
@@ -176,21 +177,6 @@ impl<'s> Search<'s> {
         }
         best.1
     }
-}
-
-/// The highest of some numbers, or zero.
-fn highest(numbers: &[f32]) -> f32 {
-    const STRANDS: usize = 8;
-    let mut tops = [0.0_f32; STRANDS];
-    let (whole, rest) = numbers.as_chunks::<STRANDS>();
-    for some in whole {
-        for strand in 0..STRANDS {
-            if some[strand] > tops[strand] {
-                tops[strand] = some[strand];
-            }
-        }
-    }
-    tops.iter().chain(rest).copied().fold(0.0, f32::max)
 }
 
 /// Takes the edge off, so that what comes again half a sample later is alike: a cosine from 0 to 2 kHz, twice.
