@@ -4,12 +4,14 @@
 //! The stand-in service holds each answer for a known time and says for how long it really held it. What is reported as
 //! the time from the request being sent to the first byte is compared with that. Then requests that are answered at once
 //! are made as fast as they go, by Fonex and by a plain generator on the same service: a loop that writes the same bytes
-//! and reads to the end of each answer, and `wrk` where it is installed.
+//! and reads to the end of each answer, and `wrk` where it is installed. Fonex asks in both of its ways: with a thread for each trial, as
+//! a run does, and with many trials on a thread for each processor, as load does.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 #![allow(clippy::unwrap_used, reason = "a measurement that fails here says where")]
 
 mod util;
 
+use std::cell::Cell;
 use std::net::SocketAddr;
 use std::process::Command;
 use std::sync::Arc;
@@ -17,7 +19,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use fonex_core::latency::Percentiles;
-use fonex_engines::{Engine, Form, Settings, SpeakRequest, StopFlag};
+use fonex_engines::{Answer, Engine, Form, Request, Settings, SpeakRequest, StopFlag, juggle};
 use fonex_standin::service::{Service, ServiceConfig};
 use fonex_standin::{Behaviours, ReplyProfile};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -44,15 +46,15 @@ fn main() {
     let at_once = if asked.is_empty() { vec![1, 10, 100, 1000] } else { asked };
     if !arguments.iter().any(|argument| argument == "rates") {
         println!("reported minus held, from sending to the first byte; plain: by a bare loop over sockets");
-        println!("at once   requests        p50  plain p50        p99  plain p99");
+        println!("at once  trials   requests        p50  plain p50        p99  plain p99");
         for at_once in &at_once {
-            clocks(service.address(), *at_once);
+            WAYS.iter().for_each(|way| clocks(service.address(), *at_once, *way));
         }
     }
     println!(
         "\nrequests a second, answered at once: medians of {ROUNDS} rounds, each by all in turn; shares with their spread"
     );
-    println!("at once      fonex      plain      share                      wrk      share");
+    println!("at once  trials       fonex      plain      share                      wrk      share");
     for at_once in at_once {
         rates(service.address(), at_once);
     }
@@ -60,47 +62,80 @@ fn main() {
 
 fn engine(address: SocketAddr, wait_ms: u32) -> Box<dyn Engine> {
     let table = serde_json::json!({
-        "transport": "http", "task": "reply",
+        "transport": "http", "task": "reply", "retry": {"attempts": 1},
         "request": {"url": format!("http://{address}/reply"), "query": {"text": "{text}", "wait_ms": wait_ms.to_string()}}
     });
     util::engine(table)
 }
 
-/// Calls from `at_once` threads, from each of them as long as `more` says of the number it has called; `note` sees every answer.
+/// How trials are made.
+#[derive(Clone, Copy, PartialEq)]
+enum Way {
+    Threads,
+    Juggled,
+}
+
+const WAYS: [Way; 2] = [Way::Threads, Way::Juggled];
+
+impl Way {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Threads => "threads",
+            Self::Juggled => "juggled",
+        }
+    }
+}
+
+/// Calls so many at once, each of them as long as `more` says of the number it has called; `note` sees every answer.
 fn call(
     engine: &dyn Engine,
-    at_once: usize,
+    (at_once, way): (usize, Way),
     more: &(dyn Fn(usize) -> bool + Sync),
     note: &(dyn Fn(f64, f64) + Sync),
 ) {
+    let (settings, stop) = (Settings::new(), StopFlag::default());
+    let form = Form { voice: "", model: "", settings: &settings };
+    let request = SpeakRequest::new("c", None, "hello", form, &stop);
+    let threads = if way == Way::Juggled { at_once.min(2) } else { at_once };
     std::thread::scope(|scope| {
-        for _ in 0..at_once {
-            scope.spawn(|| {
-                let (settings, stop) = (Settings::new(), StopFlag::default());
-                let form = Form { voice: "", model: "", settings: &settings };
-                for _ in (0..).take_while(|called| more(*called)) {
-                    let request = SpeakRequest::new("c", None, "hello", form, &stop);
-                    let answer = engine.reply(&request);
-                    assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
-                    let asked = answer.measured.traffic.requests.last().unwrap();
-                    let (Some(first), Some(sent), Some(held)) =
-                        (asked.first_byte_ms, asked.sent_ms, asked.service_ms())
-                    else {
-                        panic!("not everything was noted: {:?}", answer.measured.traffic.requests);
+        for thread in 0..threads {
+            let request = &request;
+            scope.spawn(move || match way {
+                Way::Threads => {
+                    for _ in (0..).take_while(|called| more(*called)) {
+                        look(&engine.reply(request), note);
+                    }
+                }
+                Way::Juggled => {
+                    let (lanes, called) = ((at_once + thread) / threads, Cell::new(0));
+                    let next = || {
+                        let before = called.replace(called.get() + 1);
+                        more(before / lanes).then_some(((), Request::Reply(*request)))
                     };
-                    note(first - sent, held);
+                    juggle(engine.as_juggled().unwrap(), thread, lanes, next, |(), answer| look(answer, note));
                 }
             });
         }
     });
 }
 
-fn clocks(address: SocketAddr, at_once: usize) {
+fn look<T>(answer: &Answer<T>, note: &(dyn Fn(f64, f64) + Sync)) {
+    assert!(answer.outcome.is_answer(), "{:?}", answer.detail);
+    let asked = answer.measured.traffic.requests.last().unwrap();
+    let (Some(first), Some(sent), Some(held)) = (asked.first_byte_ms, asked.sent_ms, asked.service_ms()) else {
+        panic!("not everything was noted: {:?}", answer.measured.traffic.requests);
+    };
+    note(first - sent, held);
+}
+
+fn clocks(address: SocketAddr, at_once: usize, way: Way) {
     let errors = std::sync::Mutex::new(Vec::new());
     let each = (2_000 / at_once).clamp(40, 200);
     for wait_ms in waits_ms(at_once) {
         let engine = engine(address, wait_ms);
-        call(engine.as_ref(), at_once, &|called| called < each, &|reported, held| {
+        // Uncounted, as load does it: a thousand connections that are opened at once show how fast the service accepts them.
+        call(engine.as_ref(), (at_once, way), &|called| called < 1, &|_, _| {});
+        call(engine.as_ref(), (at_once, way), &|called| called < each, &|reported, held| {
             errors.lock().unwrap().push(reported - held);
         });
     }
@@ -117,7 +152,7 @@ fn clocks(address: SocketAddr, at_once: usize) {
     let plain = Percentiles::of(&plain.lock().unwrap()).unwrap();
     let own = Percentiles::of(&errors).unwrap();
     let row = [own.p50, plain.p50, own.p99, plain.p99].map(|ms| format!("{ms:>7.3} ms"));
-    println!("{at_once:>7} {:>10} {}", errors.len(), row.join(" "));
+    println!("{at_once:>7} {} {:>10} {}", way.name(), errors.len(), row.join(" "));
 }
 
 fn runtime() -> tokio::runtime::Runtime {
@@ -130,14 +165,18 @@ const ROUNDS: usize = 7;
 fn rates(address: SocketAddr, at_once: usize) {
     const LASTS: Duration = Duration::from_secs(1);
     let engine = engine(address, 0);
-    call(engine.as_ref(), at_once, &|called| called < 20, &|_, _| {});
-    let (mut own, mut plain, mut wrk) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut own, mut plain, mut wrk) = ([Vec::new(), Vec::new()], Vec::new(), Vec::new());
+    for way in WAYS {
+        call(engine.as_ref(), (at_once, way), &|called| called < 20, &|_, _| {});
+    }
     for _ in 0..ROUNDS {
-        own.push(fonex(engine.as_ref(), at_once, LASTS));
+        for (own, way) in own.iter_mut().zip(WAYS) {
+            own.push(fonex(engine.as_ref(), (at_once, way), LASTS));
+        }
         plain.push(bare(address, at_once, LASTS));
         wrk.extend(by_wrk(address, at_once, LASTS));
     }
-    let beside = |others: &[f64]| match others.len() {
+    let beside = |own: &[f64], others: &[f64]| match others.len() {
         ROUNDS => {
             let shares = own.iter().zip(others).map(|(own, other)| own / other).collect::<Vec<f64>>();
             let [least, middle, most] = spread(&shares);
@@ -145,7 +184,15 @@ fn rates(address: SocketAddr, at_once: usize) {
         }
         _ => format!("{:>10} {:>10}", "–", "–"),
     };
-    println!("{at_once:>7} {:>10.0} {} {}", spread(&own)[1], beside(&plain), beside(&wrk));
+    for (own, way) in own.iter().zip(WAYS) {
+        println!(
+            "{at_once:>7} {} {:>10.0} {} {}",
+            way.name(),
+            spread(own)[1],
+            beside(own, &plain),
+            beside(own, &wrk)
+        );
+    }
 }
 
 /// The least, the middle and the most.
@@ -155,7 +202,7 @@ fn spread(values: &[f64]) -> [f64; 3] {
     [sorted[0], sorted[sorted.len() / 2], sorted[sorted.len() - 1]]
 }
 
-fn fonex(engine: &dyn Engine, at_once: usize, lasts: Duration) -> f64 {
+fn fonex(engine: &dyn Engine, at_once: (usize, Way), lasts: Duration) -> f64 {
     let answered = AtomicUsize::new(0);
     let started = Instant::now();
     call(engine, at_once, &|_| started.elapsed() < lasts, &|_, _| {
@@ -183,7 +230,9 @@ async fn ask(address: SocketAddr, wait_ms: u32, each: Option<usize>, errors: Arc
     stream.set_nodelay(true).unwrap();
     let request = format!("GET /reply?text=hello&wait_ms={wait_ms} HTTP/1.1\r\nhost: {address}\r\n\r\n");
     let mut read = vec![0; 16 << 10];
-    for _ in 0..each.unwrap_or(usize::MAX) {
+    // Of those whose clock is looked at, the first is not counted either.
+    let uncounted = usize::from(each.is_some());
+    for asked in 0..each.map_or(usize::MAX, |each| each + uncounted) {
         stream.write_all(request.as_bytes()).await.unwrap();
         let sent = Instant::now();
         let (mut have, mut waited) = (0, None);
@@ -201,7 +250,9 @@ async fn ask(address: SocketAddr, wait_ms: u32, each: Option<usize>, errors: Arc
                 break header("server-timing");
             }
         };
-        errors.lock().unwrap().push(waited.unwrap().as_secs_f64() * 1e3 - held);
+        if asked >= uncounted {
+            errors.lock().unwrap().push(waited.unwrap().as_secs_f64() * 1e3 - held);
+        }
     }
 }
 

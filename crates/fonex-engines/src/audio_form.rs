@@ -78,12 +78,13 @@ impl AudioForm {
     }
 
     /// The clip as bytes in this form.
-    pub(crate) fn prepare(&self, audio: &Audio) -> Result<Arc<[u8]>, String> {
+    pub(crate) async fn prepare(&self, audio: &Audio) -> Result<Arc<[u8]>, String> {
         prepare(|| match self.container {
             // The one that costs is kept: repeats, models and further attempts are given the same sound.
             Container::Flac => encoded_once(self.rate_hz, audio, || self.encode(audio)),
             Container::Wav | Container::Raw => self.encode(audio).map(Arc::from),
         })
+        .await
     }
 
     fn encode(&self, audio: &Audio) -> Result<Vec<u8>, String> {
@@ -154,6 +155,7 @@ mod tests {
     use fonex_formats::audio::decode;
 
     use super::*;
+    use crate::hands::now;
 
     #[test]
     fn a_sound_that_was_encoded_before_is_told_from_every_other() {
@@ -171,14 +173,14 @@ mod tests {
                 (16_000, Audio { rate_hz: 8_000, ..sound(16_000, 0.5) }),
             ] {
                 let form = form(wanted_hz);
-                let prepared = form.prepare(&audio).unwrap();
+                let prepared = now(form.prepare(&audio)).unwrap();
                 assert_eq!(*prepared, *form.encode(&audio).unwrap());
                 let decoded = decode(prepared.to_vec()).unwrap().audio;
                 assert_eq!(decoded.rate_hz, wanted_hz);
                 assert!((decoded.duration_s() - audio.duration_s()).abs() < 0.01);
             }
         }
-        let failed = form(16_000).prepare(&Audio { rate_hz: 16_000, samples: Vec::new() });
-        assert_eq!(failed, form(16_000).prepare(&Audio { rate_hz: 16_000, samples: Vec::new() }));
+        let none = Audio { rate_hz: 16_000, samples: Vec::new() };
+        assert_eq!(now(form(16_000).prepare(&none)), now(form(16_000).prepare(&none)));
     }
 }

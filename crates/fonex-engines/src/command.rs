@@ -18,6 +18,7 @@ use tempfile::TempDir;
 use crate::audio_form::AudioForm;
 use crate::config::ProgramParts;
 use crate::guard::Limits;
+use crate::hands::now;
 use crate::http::longest_answer;
 use crate::json;
 use crate::mapping::{ResultConfig, ResultForm, Wanted};
@@ -333,7 +334,7 @@ impl Engine for CommandEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let sound = match self.audio.prepare(request.audio) {
+        let sound = match now(self.audio.prepare(request.audio)) {
             Ok(sound) => sound,
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };

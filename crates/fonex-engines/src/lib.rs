@@ -10,6 +10,7 @@ mod guard;
 mod hands;
 mod http;
 mod json;
+mod juggled;
 mod live;
 mod mapping;
 mod net;
@@ -45,6 +46,7 @@ pub use deliver::hear_by;
 pub use fonex_core::{Delivery, Pace, Task};
 pub use guard::{Limits, LongText, Retry, SharedPace};
 pub use http::HttpConfig;
+pub use juggled::{Juggled, Request, Trial, juggle};
 use live::{Frame, Frames};
 pub use live::{Live, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
@@ -86,6 +88,11 @@ pub trait Engine: Send + Sync {
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
         let _ = request;
         Answer::failed(Outcome::Refused, "this engine does not reply")
+    }
+
+    /// The same engine for many trials on one thread, where those need none of their own.
+    fn as_juggled(&self) -> Option<&dyn Juggled> {
+        None
     }
 
     /// The engine's own list of voices, where it has one and was told how to ask for it.

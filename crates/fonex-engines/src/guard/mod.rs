@@ -13,9 +13,12 @@ use fonex_core::{Heard, Outcome};
 use fonex_formats::{LATEST_S, LONGEST_TEXT};
 use rand::RngExt;
 
+use crate::hands::now;
 use crate::secrets::Redaction;
 use crate::voices::Voice;
-use crate::{Answer, Engine, HearRequest, Live, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag};
+use crate::{
+    Answer, Engine, HearRequest, Juggled, Live, Measured, RetryAdvice, Settings, SpeakRequest, StopFlag, Trial,
+};
 pub use limits::{Limits, LongText, Retry};
 use rate::Gate;
 pub use rate::SharedPace;
@@ -49,7 +52,7 @@ impl Guarded {
     }
 
     /// Calls until an answer or a failure that stands. What every attempt exchanged is kept.
-    fn call<T>(&self, clip_id: &str, stop: &StopFlag, attempt: impl Fn() -> Answer<T>) -> Answer<T> {
+    async fn call<T>(&self, clip_id: &str, stop: &StopFlag, attempt: impl AsyncFn() -> Answer<T>) -> Answer<T> {
         let mut chances = None;
         let mut before = None;
         let mut next = 1;
@@ -58,7 +61,7 @@ impl Guarded {
                 let stopped = Answer::failed(Outcome::Stopped, "stopped before the request was sent");
                 return stopped.measured(Measured { traffic: before.unwrap_or_default(), ..Measured::default() });
             };
-            let mut answer = attempt();
+            let mut answer = attempt().await;
             drop(pass);
             self.note(&mut answer.measured.traffic, before.take(), next);
             next += 1;
@@ -127,7 +130,7 @@ impl Guarded {
         let mut joined: Option<Audio> = None;
         for text in &parts {
             let part = SpeakRequest { text, ..*request };
-            let answer = self.call(request.clip_id, request.stop, || self.inner.speak(&part));
+            let answer = now(self.call(request.clip_id, request.stop, async || self.inner.speak(&part)));
             crate::deliver::add(&mut measured, &answer.measured);
             let Some(audio) = answer.value else {
                 return Answer { measured, value: None, ..answer };
@@ -176,6 +179,66 @@ fn refused_text<T>(characters: usize, most: usize) -> Answer<T> {
     Answer::failed(Outcome::Refused, what)
 }
 
+impl Guarded {
+    async fn heard(
+        &self,
+        request: &HearRequest<'_>,
+        inner: impl AsyncFn(&HearRequest<'_>) -> Answer<Heard>,
+    ) -> Answer<Heard> {
+        let audio_s = request.audio.duration_s();
+        if let Some(most) = self.limits.audio_s.filter(|most| audio_s > *most) {
+            let what =
+                format!("{audio_s:.1} s of audio; the engine takes {most} s (delivery in pieces would cut it)");
+            return Answer::failed(Outcome::Refused, what);
+        }
+        // Who watches a live delivery is shown nothing that would not be kept.
+        let watched = request.live.and_then(|live| live.watch);
+        let watch = |event: &LiveEvent| {
+            if let Some(watch) = watched {
+                watch(&LiveEvent { text: self.redaction.redact(&event.text), ..event.clone() });
+            }
+        };
+        let live =
+            request.live.map(|live| Live { watch: watched.map(|_| &watch as &(dyn Fn(&LiveEvent) + Sync)), ..live });
+        let request = &HearRequest { live, ..*request };
+        let answer = self.call(request.clip_id, request.stop, async || inner(request).await).await;
+        let answer = without_words(answer);
+        if let Some(what) = answer.value.as_ref().and_then(impossible) {
+            return Answer::failed(Outcome::Broken, self.redaction.redact(&what)).measured(answer.measured);
+        }
+        answer.map(|heard| self.redaction.redact_all(heard))
+    }
+
+    async fn replied(
+        &self,
+        request: &SpeakRequest<'_>,
+        inner: impl AsyncFn(&SpeakRequest<'_>) -> Answer<String>,
+    ) -> Answer<String> {
+        let answer = self.call(request.clip_id, request.stop, async || inner(request).await).await;
+        without_words(answer).map(|text| self.redaction.redact(&text))
+    }
+
+    /// The engine behind, of one that is juggled.
+    fn juggled(&self) -> &dyn Juggled {
+        self.inner.as_juggled().expect("only an engine whose inner one is juggled is juggled itself")
+    }
+}
+
+impl Juggled for Guarded {
+    fn hear_beside<'r>(&'r self, request: &'r HearRequest<'r>) -> Trial<'r, Heard> {
+        Trial::new(self.heard(request, async |request| self.juggled().hear_beside(request).ended().await))
+    }
+
+    fn speak_beside<'r>(&'r self, request: &'r SpeakRequest<'r>) -> Trial<'r, Audio> {
+        let ask = async || self.juggled().speak_beside(request).ended().await;
+        Trial::new(self.call(request.clip_id, request.stop, ask))
+    }
+
+    fn reply_beside<'r>(&'r self, request: &'r SpeakRequest<'r>) -> Trial<'r, String> {
+        Trial::new(self.replied(request, async |request| self.juggled().reply_beside(request).ended().await))
+    }
+}
+
 impl Engine for Guarded {
     fn version(&self) -> Option<String> {
         self.inner.version().map(|version| self.redaction.redact(&version))
@@ -194,27 +257,7 @@ impl Engine for Guarded {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let audio_s = request.audio.duration_s();
-        if let Some(most) = self.limits.audio_s.filter(|most| audio_s > *most) {
-            let what =
-                format!("{audio_s:.1} s of audio; the engine takes {most} s (delivery in pieces would cut it)");
-            return Answer::failed(Outcome::Refused, what);
-        }
-        // Who watches a live delivery is shown nothing that would not be kept.
-        let watched = request.live.and_then(|live| live.watch);
-        let watch = |event: &LiveEvent| {
-            if let Some(watch) = watched {
-                watch(&LiveEvent { text: self.redaction.redact(&event.text), ..event.clone() });
-            }
-        };
-        let live =
-            request.live.map(|live| Live { watch: watched.map(|_| &watch as &(dyn Fn(&LiveEvent) + Sync)), ..live });
-        let request = &HearRequest { live, ..*request };
-        let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.hear(request)));
-        if let Some(what) = answer.value.as_ref().and_then(impossible) {
-            return Answer::failed(Outcome::Broken, self.redaction.redact(&what)).measured(answer.measured);
-        }
-        answer.map(|heard| self.redaction.redact_all(heard))
+        now(self.heard(request, async |request| self.inner.hear(request)))
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
@@ -225,7 +268,7 @@ impl Engine for Guarded {
                 self.speak_split(request, most)
             }
             (Some(characters), Some(most)) => refused_text(characters, most),
-            _ => self.call(request.clip_id, request.stop, || self.inner.speak(request)),
+            _ => now(self.call(request.clip_id, request.stop, async || self.inner.speak(request))),
         }
     }
 
@@ -233,8 +276,13 @@ impl Engine for Guarded {
         if let (Some(characters), Some(most)) = (self.too_long(request.text), self.limits.text_characters) {
             return refused_text(characters, most);
         }
-        let answer = without_words(self.call(request.clip_id, request.stop, || self.inner.reply(request)));
-        answer.map(|text| self.redaction.redact(&text))
+        now(self.replied(request, async |request| self.inner.reply(request)))
+    }
+
+    fn as_juggled(&self) -> Option<&dyn Juggled> {
+        // Whoever waits for a turn, to try again or for the next part of a text holds its thread.
+        let never_waits = self.gate.is_open() && self.retry.attempts == 1 && self.limits.text_characters.is_none();
+        self.inner.as_juggled().filter(|_| never_waits).map(|_| self as &dyn Juggled)
     }
 
     fn voices_listed(&self, base: &Settings) -> Result<Option<Vec<Voice>>, String> {

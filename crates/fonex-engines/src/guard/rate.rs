@@ -58,7 +58,7 @@ impl Gate {
     }
 
     /// Nothing is limited.
-    fn is_open(&self) -> bool {
+    pub(super) fn is_open(&self) -> bool {
         self.step.is_none() && self.most == usize::MAX
     }
 

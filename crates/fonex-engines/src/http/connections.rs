@@ -175,7 +175,7 @@ mod tests {
     use fonex_formats::Place;
 
     use super::*;
-    use crate::hands::converse;
+    use crate::hands::{converse, now};
 
     /// Nothing is awaited between what is sent and the next look, so that the connection itself has not read it.
     #[test]
@@ -192,13 +192,13 @@ mod tests {
             connections.keep(one, place);
             reused
         };
-        let reused = converse(async {
+        let reused = now(converse(async {
             let first = take().await;
             let mut theirs = listener.accept().unwrap().0;
             let again = [take().await, take().await];
             theirs.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n").unwrap();
             (first, again, take().await)
-        });
+        }));
         assert_eq!(reused.unwrap(), (false, [true, true], false));
     }
 }

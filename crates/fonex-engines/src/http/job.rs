@@ -90,10 +90,10 @@ fn plain(value: &Value) -> String {
 }
 
 impl Talk<'_> {
-    pub(super) fn job(&mut self, sound: Option<&[u8]>, task: Task) -> Result<Reading, Ended> {
+    pub(super) async fn job(&mut self, sound: Option<&[u8]>, task: Task) -> Result<Reading, Ended> {
         let Some(job) = &self.engine.config.job else { return Err(Ended::broken("there is no job")) };
         let outgoing = self.outgoing("submit", &self.engine.config.request, sound, true)?;
-        let submitted = self.send(&outgoing, &mut |_, _| true)?;
+        let submitted = self.send(&outgoing, &mut |_, _| true).await?;
         self.judge(&submitted)?;
         let answer = parsed(&submitted, "the submission", &job.id)?;
         let id = job
@@ -102,19 +102,19 @@ impl Talk<'_> {
             .ok_or_else(|| Ended::broken(format!("the submission's answer names no job at {}", job.id)))?;
         self.values.set("job", plain(id));
         self.job_open = true;
-        self.follow(job, task)
+        self.follow(job, task).await
     }
 
     /// Deletes the job that stands on the server. What was measured has ended before, and clearing up may fail without
     /// harm to the result.
-    pub(super) fn clear_up(&mut self) {
+    pub(super) async fn clear_up(&mut self) {
         let delete = self.engine.config.job.as_ref().and_then(|job| job.delete.as_ref());
         let Some(delete) = delete.filter(|_| std::mem::take(&mut self.job_open)) else { return };
         self.until = std::time::Instant::now() + CLEARING;
         self.stop = None;
         let arrivals = self.measured.traffic.arrivals.clone();
         if let Ok(outgoing) = self.outgoing("delete", delete, None, true)
-            && let Ok(deleted) = self.send(&outgoing, &mut |_, _| true)
+            && let Ok(deleted) = self.send(&outgoing, &mut |_, _| true).await
             && deleted.status >= 400
             && deleted.status != 404
             && let Some(request) = self.measured.traffic.requests.last_mut()
@@ -125,13 +125,13 @@ impl Talk<'_> {
         self.measured.traffic.arrivals = arrivals;
     }
 
-    fn follow(&mut self, job: &JobConfig, task: Task) -> Result<Reading, Ended> {
+    async fn follow(&mut self, job: &JobConfig, task: Task) -> Result<Reading, Ended> {
         let limit = self.engine.limits.total_s;
         let late = |state: &str| Ended::from(NetFailure::late(format!("the job was still {state} after {limit} s")));
         let mut last_state: Option<String> = None;
         let polled = loop {
             let outgoing = self.outgoing("poll", &job.poll, None, true)?;
-            let polled = self.send(&outgoing, &mut |_, _| true);
+            let polled = self.send(&outgoing, &mut |_, _| true).await;
             let polled = polled.map_err(|ended| match &last_state {
                 Some(state) if ended.outcome == Outcome::Late && std::time::Instant::now() >= self.until => {
                     late(state)
@@ -163,7 +163,7 @@ impl Talk<'_> {
             None => polled,
             Some(fetch) => {
                 let outgoing = self.outgoing("fetch", fetch, None, task != Task::Speak)?;
-                let fetched = self.send(&outgoing, &mut |_, _| true)?;
+                let fetched = self.send(&outgoing, &mut |_, _| true).await?;
                 self.judge(&fetched)?;
                 fetched
             }
@@ -173,7 +173,7 @@ impl Talk<'_> {
         let reading = answer::read(received.content(), None, form, result, &self.engine.wanted, task, took)
             .map_err(Ended::broken)?;
         match reading.link.clone() {
-            Some(link) => self.fetch_sound(&link, reading),
+            Some(link) => self.fetch_sound(&link, reading).await,
             None => Ok(reading),
         }
     }

@@ -27,13 +27,14 @@ pub(crate) use crate::net::percent_encoded;
 
 use crate::audio_form::AudioForm;
 use crate::guard::Limits;
+use crate::hands::now;
 use crate::mapping::Wanted;
 use crate::net::Net;
 use crate::secrets::Secrets;
 use crate::spoken::{sound, spoken};
 use crate::values::{Values, look_up};
 use crate::voices::Voice;
-use crate::{Answer, Engine, HearRequest, Settings, SpeakRequest, StopFlag, Task, outcome_of_words};
+use crate::{Answer, Engine, HearRequest, Juggled, Settings, SpeakRequest, StopFlag, Task, Trial, outcome_of_words};
 use answer::Reading;
 use exchange::Wire;
 use talk::{Ended, Given, Talk};
@@ -79,7 +80,7 @@ impl HttpEngine {
     }
 
     /// Runs a trial to its end, or until the run is stopped.
-    fn run<T>(
+    async fn run<T>(
         &self,
         values: Values<'_>,
         given: Given<'_>,
@@ -88,10 +89,12 @@ impl HttpEngine {
         finish: impl FnOnce(Reading) -> Result<(Outcome, T), String>,
     ) -> Answer<T> {
         let mut talk = Talk::new(self, values, Some(stop));
-        let ended = talk.ask(given, task);
+        let ended = talk.ask(given, task).await;
         let took = talk.started.elapsed();
         // Also after a stop or a failure: nothing of ours stays on the server.
-        talk.clear_up();
+        if talk.job_open {
+            Box::pin(talk.clear_up()).await;
+        }
         let mut measured = talk.measured;
         measured.took_ms = (!measured.traffic.requests.is_empty()).then_some(took.as_secs_f64() * 1e3);
         match ended {
@@ -107,6 +110,48 @@ impl HttpEngine {
             Err(Ended { outcome, detail, then }) => Answer::failed(outcome, detail).measured(measured).then(then),
         }
     }
+
+    async fn heard(&self, request: &HearRequest<'_>) -> Answer<Heard> {
+        let sound = match self.audio.prepare(request.audio).await {
+            Ok(sound) => sound,
+            Err(why) => return Answer::failed(Outcome::Refused, why),
+        };
+        let values = self.values(request.form, request.lang, request.clip_id);
+        let finish = |reading: Reading| Ok((outcome_of_words(&reading.heard.text), reading.heard));
+        self.run(values, Given::Sound(&sound), Task::Hear, request.stop, finish).await
+    }
+
+    async fn spoken(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
+        let mut values = self.values(request.form, request.lang, request.clip_id);
+        values.set("text", request.text);
+        values.set("ssml", request.as_ssml());
+        let raw_rate_hz = self.config.result.raw_rate_hz;
+        let given = request.watch.map_or(Given::Nothing, Given::Watched);
+        let finish = |reading: Reading| sound(reading.sound, raw_rate_hz).map(|sound| (Outcome::Done, sound));
+        spoken(self.run(values, given, Task::Speak, request.stop, finish).await)
+    }
+
+    async fn replied(&self, request: &SpeakRequest<'_>) -> Answer<String> {
+        let mut values = self.values(request.form, request.lang, request.clip_id);
+        values.set("text", request.text);
+        values.set("earlier", request.earlier.join("\n"));
+        let finish = |reading: Reading| Ok((outcome_of_words(&reading.heard.text), reading.heard.text));
+        self.run(values, Given::Nothing, Task::Reply, request.stop, finish).await
+    }
+}
+
+impl Juggled for HttpEngine {
+    fn hear_beside<'r>(&'r self, request: &'r HearRequest<'r>) -> Trial<'r, Heard> {
+        Trial::new(self.heard(request))
+    }
+
+    fn speak_beside<'r>(&'r self, request: &'r SpeakRequest<'r>) -> Trial<'r, Audio> {
+        Trial::new(self.spoken(request))
+    }
+
+    fn reply_beside<'r>(&'r self, request: &'r SpeakRequest<'r>) -> Trial<'r, String> {
+        Trial::new(self.replied(request))
+    }
 }
 
 impl Engine for HttpEngine {
@@ -119,34 +164,20 @@ impl Engine for HttpEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let sound = match self.audio.prepare(request.audio) {
-            Ok(sound) => sound,
-            Err(why) => return Answer::failed(Outcome::Refused, why),
-        };
-        let values = self.values(request.form, request.lang, request.clip_id);
-        self.run(values, Given::Sound(&sound), Task::Hear, request.stop, |reading| {
-            Ok((outcome_of_words(&reading.heard.text), reading.heard))
-        })
+        now(self.heard(request))
     }
 
     fn speak(&self, request: &SpeakRequest<'_>) -> Answer<Audio> {
-        let mut values = self.values(request.form, request.lang, request.clip_id);
-        values.set("text", request.text);
-        values.set("ssml", request.as_ssml());
-        let raw_rate_hz = self.config.result.raw_rate_hz;
-        let given = request.watch.map_or(Given::Nothing, Given::Watched);
-        spoken(self.run(values, given, Task::Speak, request.stop, |reading| {
-            sound(reading.sound, raw_rate_hz).map(|sound| (Outcome::Done, sound))
-        }))
+        now(self.spoken(request))
     }
 
     fn reply(&self, request: &SpeakRequest<'_>) -> Answer<String> {
-        let mut values = self.values(request.form, request.lang, request.clip_id);
-        values.set("text", request.text);
-        values.set("earlier", request.earlier.join("\n"));
-        self.run(values, Given::Nothing, Task::Reply, request.stop, |reading| {
-            Ok((outcome_of_words(&reading.heard.text), reading.heard.text))
-        })
+        now(self.replied(request))
+    }
+
+    fn as_juggled(&self) -> Option<&dyn Juggled> {
+        // Between two looks at a job its trial holds its thread.
+        self.config.job.is_none().then_some(self)
     }
 
     fn voices_listed(&self, settings: &Settings) -> Result<Option<Vec<Voice>>, String> {
@@ -154,7 +185,7 @@ impl Engine for HttpEngine {
         let form = crate::Form { voice: "", model: "", settings };
         let mut talk = Talk::new(self, self.values(form, None, ""), None);
         let received = talk.outgoing("voices", &list.request, None, true).and_then(|outgoing| {
-            let received = talk.send(&outgoing, &mut |_, _| true)?;
+            let received = now(talk.send(&outgoing, &mut |_, _| true))?;
             talk.judge(&received).map(|()| received)
         });
         let received = received.map_err(|ended: Ended| ended.detail)?;

@@ -70,12 +70,12 @@ impl<'t> Talk<'t> {
         Self { engine, values, until, started, stop, measured: Measured::default(), job_open: false }
     }
 
-    pub(super) fn ask(&mut self, given: Given<'_>, task: Task) -> Result<Reading, Ended> {
+    pub(super) async fn ask(&mut self, given: Given<'_>, task: Task) -> Result<Reading, Ended> {
         let sound = if let Given::Sound(sound) = given { Some(sound) } else { None };
         let form = self.engine.config.form(task);
         let result = &self.engine.config.result;
         if self.engine.config.job.is_some() {
-            return self.job(sound, task);
+            return Box::pin(self.job(sound, task)).await;
         }
         let mut steps = form.streams().then(|| stream::StepReader::new(form, result));
         let outgoing =
@@ -89,7 +89,7 @@ impl<'t> Talk<'t> {
                 !steps.ended && steps.fault.is_none()
             })
         };
-        let received = self.send(&outgoing, &mut taken)?;
+        let received = self.send(&outgoing, &mut taken).await?;
         let took = received.ended.saturating_duration_since(self.started);
         let steps = steps.map(|mut steps| {
             steps.finish(took);
@@ -99,13 +99,13 @@ impl<'t> Talk<'t> {
         let reading = answer::read(received.content(), steps, form, result, &self.engine.wanted, task, took)
             .map_err(Ended::broken)?;
         if let Some(link) = reading.link.clone() {
-            return self.fetch_sound(&link, reading);
+            return Box::pin(self.fetch_sound(&link, reading)).await;
         }
         self.judge_result(&received, &reading)?;
         Ok(reading)
     }
 
-    pub(super) fn fetch_sound(&mut self, link: &str, reading: Reading) -> Result<Reading, Ended> {
+    pub(super) async fn fetch_sound(&mut self, link: &str, reading: Reading) -> Result<Reading, Ended> {
         let base = Url::parse(&self.values.fill_url(&self.engine.config.request.url)).map_err(Ended::broken)?;
         let url = base.join(link).map_err(|why| Ended::broken(format!("fetching the linked audio: {why}")))?;
         // Keys are for the service itself; a link to another host gets none.
@@ -113,14 +113,14 @@ impl<'t> Talk<'t> {
         let (method, body) = (Method::GET, body::Body::default());
         let outgoing =
             Outgoing { purpose: "fetch", method, url, headers, body, compressed: false, safe_to_repeat: true };
-        let received = self.send(&outgoing, &mut |_, _| true)?;
+        let received = self.send(&outgoing, &mut |_, _| true).await?;
         self.judge(&received)?;
         let took_ms = received.ended.saturating_duration_since(self.started).as_secs_f64() * 1e3;
         Ok(Reading { sound: received.body, took_ms, ..reading })
     }
 
     /// Sends one request and notes it. An error status is no failure here.
-    pub(super) fn send(
+    pub(super) async fn send(
         &mut self,
         outgoing: &Outgoing,
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
@@ -136,7 +136,7 @@ impl<'t> Talk<'t> {
                 () = stop.asked_for() => None,
             }
         });
-        let received = received?.ok_or_else(NetFailure::stopped)?;
+        let received = received.await?.ok_or_else(NetFailure::stopped)?;
         if let Ok(received) = &received {
             if self.measured.traffic.requests.is_empty() {
                 self.started = received.began;

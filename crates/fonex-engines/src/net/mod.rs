@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
 use fonex_formats::{Place, Problem};
+use futures_util::TryFutureExt;
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, ServerName};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -55,7 +56,7 @@ impl NetFailure {
 }
 
 /// Has an event loop drive a conversation to its end.
-pub(crate) fn drive<F>(conversation: F) -> Result<F::Output, NetFailure>
+pub(crate) fn drive<F>(conversation: F) -> impl Future<Output = Result<F::Output, NetFailure>>
 where
     F: Future + Send,
     F::Output: Send,

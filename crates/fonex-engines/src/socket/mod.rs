@@ -18,6 +18,7 @@ use serde_json::Value;
 
 use crate::audio_form::AudioForm;
 use crate::guard::Limits;
+use crate::hands::now;
 use crate::http::longest_answer;
 use crate::mapping::{ResultConfig, ResultForm};
 use crate::net::{Net, NetFailure, Url, drive};
@@ -200,14 +201,14 @@ impl SocketEngine {
         let mut values = Values::new(form, lang, clip_id, &self.variables);
         values.set("audio_rate_hz", self.audio.rate_hz.to_string());
         let mut session = Session::new(self, values);
-        let ended = drive(async {
+        let ended = now(drive(async {
             let ended = tokio::select! {
                 biased;
                 ended = session.run(given, stop) => ended,
                 () = stop.asked_for() => Err(NetFailure::stopped()),
             };
             (ended, Instant::now())
-        });
+        }));
         let (ended, at) = ended.unwrap_or_else(|failure| (Err(failure), Instant::now()));
         let (said, measured) = session.finish(&ended, at);
         match ended {
@@ -244,7 +245,7 @@ impl Engine for SocketEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
-        let sound = match self.audio.prepare(request.audio) {
+        let sound = match now(self.audio.prepare(request.audio)) {
             Ok(sound) => sound,
             Err(why) => return Answer::failed(Outcome::Refused, why),
         };

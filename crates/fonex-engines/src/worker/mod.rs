@@ -22,6 +22,7 @@ use serde_json::{Value, json as object};
 use crate::audio_form::AudioForm;
 use crate::config::ProgramParts;
 use crate::guard::Limits;
+use crate::hands::now;
 use crate::http::longest_answer;
 use crate::secrets::Redaction;
 use crate::spoken::{Sound, from_base64, sound, spoken};
@@ -339,21 +340,17 @@ impl Engine for WorkerEngine {
     }
 
     fn hear(&self, request: &HearRequest<'_>) -> Answer<Heard> {
+        // Frames are bare samples, whatever container whole clips come in.
+        let container = request.live.map_or(self.audio.container, |_| Container::Raw);
+        let sound = match now(AudioForm { container, ..self.audio }.prepare(request.audio)) {
+            Ok(sound) => sound,
+            Err(why) => return Answer::failed(Outcome::Refused, why),
+        };
         if let Some(live) = request.live {
-            // Frames are bare samples, whatever container whole clips come in.
-            let form = AudioForm { container: Container::Raw, ..self.audio };
-            let sound = match form.prepare(request.audio) {
-                Ok(sound) => sound,
-                Err(why) => return Answer::failed(Outcome::Refused, why),
-            };
             let mut asked = self.request("listen", request.lang, request.clip_id, request.form);
             asked["rate_hz"] = object!(self.audio.rate_hz);
             return heard_of(self.ask_live(asked, request.stop, Some((live, &sound))));
         }
-        let sound = match self.audio.prepare(request.audio) {
-            Ok(sound) => sound,
-            Err(why) => return Answer::failed(Outcome::Refused, why),
-        };
         let file = self.scratch_file(&format!("audio.{}", self.audio.container.as_str()));
         let written = file.and_then(|(folder, path)| fs::write(&path, &sound).map(|()| (folder, path)));
         let (_folder, path) = match written {

@@ -3,6 +3,7 @@
 
 mod bounds;
 mod faults;
+mod juggled;
 mod once;
 mod programs;
 mod secure;

@@ -11,8 +11,8 @@ use std::time::{Duration, Instant};
 use fonex_core::latency::{LoadCall, LoadForm, LoadReport, LoadStep};
 use fonex_core::stats::stream;
 use fonex_core::text::Label;
-use fonex_core::{Clip, Outcome, Task};
-use fonex_engines::{Answer, Engine, Form, HearRequest, SpeakRequest, StopFlag, hear_by};
+use fonex_core::{Clip, Delivery, Outcome, Task};
+use fonex_engines::{Answer, Engine, Form, HearRequest, Juggled, Request, SpeakRequest, StopFlag, hear_by, juggle};
 use fonex_formats::{Place, Problem, audio_path};
 use fonex_system::allow_open_files;
 use fonex_system::machine::own_processor_s;
@@ -173,20 +173,61 @@ struct Ask<'a> {
 }
 
 impl<'a> Ask<'a> {
-    /// Gives the outcome, and the connections that were opened for it.
-    fn ask(&self, number: usize) -> (Outcome, u64) {
+    /// What is asked with a clip.
+    fn request(&self, number: usize) -> Request<'a> {
         let Asked { clip, sound, text } = &self.clips[number % self.clips.len()];
         let PlannedVariant { voice, model, settings, .. } = self.variant;
         let (form, lang, stop) = (Form { voice, model, settings }, clip.lang.as_deref(), self.stop);
         if let (Task::Hear, Sound::Held(source)) = (self.variant.task, sound) {
-            let request = HearRequest { clip_id: &clip.id, lang, audio: &source.audio, form, stop, live: None };
-            return ended(&hear_by(self.variant.delivery, self.engine, &request));
+            let audio = &source.audio;
+            return Request::Hear(HearRequest { clip_id: &clip.id, lang, audio, form, stop, live: None });
         }
         let request = SpeakRequest::new(&clip.id, lang, text, form, stop);
-        match self.variant.task {
-            Task::Reply => ended(&self.engine.reply(&request)),
-            _ => ended(&self.engine.speak(&request)),
+        if self.variant.task == Task::Reply { Request::Reply(request) } else { Request::Speak(request) }
+    }
+
+    /// Gives the outcome, and the connections that were opened for it.
+    fn ask(&self, number: usize) -> (Outcome, u64) {
+        match self.request(number) {
+            Request::Hear(request) => ended(&hear_by(self.variant.delivery, self.engine, &request)),
+            Request::Speak(request) => ended(&self.engine.speak(&request)),
+            Request::Reply(request) => ended(&self.engine.reply(&request)),
         }
+    }
+
+    /// The engine, where what is under way needs no thread of its own. What is due at its own moment has one all the same, which begins at once.
+    fn juggled(&self, form: LoadForm) -> Option<&'a dyn Juggled> {
+        let fits = matches!(form, LoadForm::Concurrent(_)) && self.variant.delivery == Delivery::Whole;
+        self.engine.as_juggled().filter(|_| fits)
+    }
+
+    /// Asks with so many under way at any time, for each as long as `next` numbers one; `note` is told of each.
+    fn all_at_once<'env>(
+        &self,
+        pool: &Pool<'_, 'env>,
+        (form, count): (LoadForm, usize),
+        started: Instant,
+        next: impl Fn() -> Option<usize> + Send + Sync + 'env,
+        note: impl Fn(LoadCall) + Send + Sync + 'env,
+    ) where
+        'a: 'env,
+    {
+        let ask = *self;
+        let Some(engine) = self.juggled(form) else {
+            return pool.on_each(count, move |_| {
+                while let Some(number) = next() {
+                    note(ask.timed(number, ms_since(started), started));
+                }
+            });
+        };
+        let threads = thread::available_parallelism().map_or(1, std::num::NonZero::get).min(count);
+        pool.on_each(threads, move |thread| {
+            let next = || next().map(|number| (ms_since(started), ask.request(number)));
+            juggle(engine, thread, (count + thread) / threads, next, |began_ms, answer| {
+                let (outcome, opened) = ended(answer);
+                note(LoadCall { due_ms: began_ms, began_ms, ended_ms: ms_since(started), outcome, opened });
+            });
+        });
     }
 
     /// Requests that nobody counts, so that programs are started and connections open: as many at a time as the step will
@@ -195,19 +236,24 @@ impl<'a> Ask<'a> {
     where
         'a: 'env,
     {
-        let ask = *self;
         let started = Instant::now();
-        pool.on_each(1, move |number| ask.warm(number));
+        self.once_each(pool, form, 1);
         let takes_s = started.elapsed().as_secs_f64();
         let at_a_time = match form {
             LoadForm::Concurrent(count) => count as usize,
             LoadForm::Rate(rate) => ((2.0 * rate * takes_s).ceil() as usize + 1).min(MOST_WARM),
         };
-        pool.on_each(at_a_time, move |number| ask.warm(number));
+        self.once_each(pool, form, at_a_time);
     }
 
-    fn warm(&self, number: usize) {
-        let _ = self.ask(number);
+    /// So many requests, all at the same time.
+    fn once_each<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, count: usize)
+    where
+        'a: 'env,
+    {
+        let begun = AtomicUsize::new(0);
+        let next = move || Some(begun.fetch_add(1, Ordering::Relaxed)).filter(|number| *number < count);
+        self.all_at_once(pool, (form, count), Instant::now(), next, |_| {});
     }
 
     fn step<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, seconds: f64, seed: u64) -> LoadStep
@@ -218,7 +264,7 @@ impl<'a> Ask<'a> {
         let started = Instant::now();
         let calls = match form {
             LoadForm::Rate(rate) => self.open(pool, &arrivals(rate, seconds, seed), started),
-            LoadForm::Concurrent(count) => self.closed(pool, count, seconds, started),
+            LoadForm::Concurrent(count) => self.closed(pool, (form, count as usize), seconds, started),
         };
         let wall = started.elapsed().as_secs_f64();
         let cores = thread::available_parallelism().map_or(1, std::num::NonZero::get) as f64;
@@ -251,29 +297,37 @@ impl<'a> Ask<'a> {
     }
 
     /// This many are under way at any time.
-    fn closed<'env>(&self, pool: &Pool<'_, 'env>, count: u32, seconds: f64, started: Instant) -> Vec<LoadCall>
+    fn closed<'env>(
+        &self,
+        pool: &Pool<'_, 'env>,
+        count: (LoadForm, usize),
+        seconds: f64,
+        started: Instant,
+    ) -> Vec<LoadCall>
     where
         'a: 'env,
     {
-        let (ask, calls) = (*self, Arc::new(Mutex::new(Vec::new())));
-        let (next, kept) = (AtomicUsize::new(0), Arc::clone(&calls));
-        pool.on_each(count as usize, move |_| {
-            let mut own = Vec::new();
-            while started.elapsed().as_secs_f64() < seconds && !ask.stop.is_set() {
-                let number = next.fetch_add(1, Ordering::Relaxed);
-                let call = ask.timed(number, started.elapsed().as_secs_f64() * 1e3, started);
-                own.push(call);
-            }
-            kept.lock().expect("no thread panics").extend(own);
+        let (ask, calls, begun) = (*self, Arc::new(Mutex::new(Vec::new())), AtomicUsize::new(0));
+        let next = move || {
+            let more = started.elapsed().as_secs_f64() < seconds && !ask.stop.is_set();
+            more.then(|| begun.fetch_add(1, Ordering::Relaxed))
+        };
+        let kept = Arc::clone(&calls);
+        self.all_at_once(pool, count, started, next, move |call| {
+            kept.lock().expect("no thread panics").push(call);
         });
         std::mem::take(&mut *calls.lock().expect("no thread panics"))
     }
 
     fn timed(&self, number: usize, due_ms: f64, started: Instant) -> LoadCall {
-        let began_ms = started.elapsed().as_secs_f64() * 1e3;
+        let began_ms = ms_since(started);
         let (outcome, opened) = self.ask(number);
-        LoadCall { due_ms, began_ms, ended_ms: started.elapsed().as_secs_f64() * 1e3, outcome, opened }
+        LoadCall { due_ms, began_ms, ended_ms: ms_since(started), outcome, opened }
     }
+}
+
+fn ms_since(started: Instant) -> f64 {
+    started.elapsed().as_secs_f64() * 1e3
 }
 
 /// How often a wait looks for a stop.
