@@ -114,7 +114,7 @@ impl LoadWatch for Told {
 fn named(form: LoadForm) -> String {
     match form {
         LoadForm::Rate(rate) => format!("{rate} a second"),
-        LoadForm::Concurrent(count) => format!("{count} concurrent"),
+        LoadForm::Concurrent(count) => format!("{count} at once"),
     }
 }
 
@@ -213,7 +213,7 @@ pub(super) fn chart(reports: &[LoadReport]) -> String {
                 .collect::<Vec<_>>()
         };
         let open = matches!(report.steps.first().map(|step| step.form), Some(LoadForm::Rate(_)));
-        let how = if open { "by rate" } else { "concurrent" };
+        let how = if open { "by rate" } else { "at once" };
         let labels =
             report.steps.iter().enumerate().filter(|(_, step)| step.waited_ms.is_some()).map(|(number, step)| {
                 let knee = if report.knee == Some(number) { ", knee" } else { "" };
