@@ -1,48 +1,17 @@
 //! Many futures on one thread: each is a lane, and while it waits the thread goes on with others.
 
-use std::cell::{Cell, RefCell};
+use std::cell::Cell;
 use std::pin::{Pin, pin};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Wake, Waker};
 use std::thread::{self, Thread};
 
-use tokio::sync::Notify;
-
-use super::{Inbox, OWN};
+use super::OWN;
+use super::tell::{ring, wake_in_turn};
 
 thread_local! {
     /// Whether what waits on this thread gives it up for others.
     static JUGGLES: Cell<bool> = const { Cell::new(false) };
-    /// Whom this thread, which juggles, has handed something without ringing yet.
-    static TO_RING: RefCell<Vec<Arc<Inbox>>> = const { RefCell::new(Vec::new()) };
-    /// The threads whose lanes this thread has woken without telling them yet, and what has them told; on an event loop.
-    static TO_WAKE: RefCell<Option<(Vec<Thread>, Arc<Notify>)>> = const { RefCell::new(None) };
-}
-
-/// Has somebody rung up: by a thread that juggles once the lanes that are awake have had their turn, since for each thing that is handed
-/// over threads would change twice.
-pub(super) fn ring_in_turn(inbox: &Arc<Inbox>) {
-    match JUGGLES.get() {
-        true => TO_RING.with_borrow_mut(|inboxes| inboxes.push(Arc::clone(inbox))),
-        false => inbox.ring(),
-    }
-}
-
-fn ring() {
-    TO_RING.with_borrow_mut(|inboxes| inboxes.drain(..).for_each(|inbox| inbox.ring()));
-}
-
-/// On the event loop that this runs on, wakes threads that juggle once what was to be driven when the first of their lanes woke has had its
-/// turn: nothing there takes long.
-pub(super) async fn wake_together() {
-    let tell = Arc::new(Notify::new());
-    TO_WAKE.set(Some((Vec::new(), Arc::clone(&tell))));
-    loop {
-        tell.notified().await;
-        TO_WAKE.with_borrow_mut(|to_wake| {
-            to_wake.iter_mut().flat_map(|(threads, _)| threads.drain(..)).for_each(|thread| thread.unpark());
-        });
-    }
 }
 
 /// Something to be driven to its end on the thread it is on.
@@ -161,15 +130,8 @@ impl Wake for Woken {
             lanes.push(self.lane);
             lanes.len() == 1
         };
-        if !first {
-            return;
+        if first {
+            wake_in_turn(self.awake.thread.clone());
         }
-        TO_WAKE.with_borrow_mut(|to_wake| match to_wake {
-            None => self.awake.thread.unpark(),
-            Some((threads, tell)) => {
-                threads.push(self.awake.thread.clone());
-                tell.notify_one();
-            }
-        });
     }
 }

@@ -7,6 +7,7 @@
 
 mod juggle;
 mod lent;
+mod tell;
 
 use std::cell::Cell;
 use std::io;
@@ -104,7 +105,7 @@ impl Hands {
             HERE.set(Some(index));
             runtime.block_on(async {
                 if brief {
-                    drop(tokio::spawn(juggle::wake_together()));
+                    drop(tokio::spawn(tell::wake_together()));
                 }
                 own.serve().await;
             });
@@ -131,7 +132,7 @@ struct Jobs {
 impl Inbox {
     fn hand(self: &Arc<Self>, job: Job) {
         self.jobs().waiting.push(job);
-        juggle::ring_in_turn(self);
+        tell::ring_in_turn(self);
     }
 
     fn jobs(&self) -> MutexGuard<'_, Jobs> {

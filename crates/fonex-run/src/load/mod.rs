@@ -2,7 +2,9 @@
 
 mod pool;
 
+use std::cell::RefCell;
 use std::collections::HashMap;
+use std::ops::Range;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
@@ -201,29 +203,30 @@ impl<'a> Ask<'a> {
         self.engine.as_juggled().filter(|_| fits)
     }
 
-    /// Asks with so many under way at any time, for each as long as `next` numbers one; `note` is told of each.
-    fn all_at_once<'env>(
+    /// Asks with so many under way at any time; `numbers` gives those of the requests that some of them make, and `note` is told of each.
+    fn all_at_once<'env, N: Iterator<Item = usize>>(
         &self,
         pool: &Pool<'_, 'env>,
         (form, count): (LoadForm, usize),
         started: Instant,
-        next: impl Fn() -> Option<usize> + Send + Sync + 'env,
+        numbers: impl Fn(Range<usize>) -> N + Send + Sync + 'env,
         note: impl Fn(LoadCall) + Send + Sync + 'env,
     ) where
         'a: 'env,
     {
         let ask = *self;
         let Some(engine) = self.juggled(form) else {
-            return pool.on_each(count, move |_| {
-                while let Some(number) = next() {
-                    note(ask.timed(number, ms_since(started), started));
-                }
+            return pool.on_each(count, move |thread| {
+                let numbers = numbers(thread..thread + 1);
+                numbers.for_each(|number| note(ask.timed(number, ms_since(started), started)));
             });
         };
         let threads = thread::available_parallelism().map_or(1, std::num::NonZero::get).min(count);
         pool.on_each(threads, move |thread| {
-            let next = || next().map(|number| (ms_since(started), ask.request(number)));
-            juggle(engine, thread, (count + thread) / threads, next, |began_ms, answer| {
+            let share = count * thread / threads..count * (thread + 1) / threads;
+            let (lanes, numbers) = (share.len(), RefCell::new(numbers(share)));
+            let next = || numbers.borrow_mut().next().map(|number| (ms_since(started), ask.request(number)));
+            juggle(engine, thread, lanes, next, |began_ms, answer| {
                 let (outcome, opened) = ended(answer);
                 note(LoadCall { due_ms: began_ms, began_ms, ended_ms: ms_since(started), outcome, opened });
             });
@@ -251,9 +254,7 @@ impl<'a> Ask<'a> {
     where
         'a: 'env,
     {
-        let begun = AtomicUsize::new(0);
-        let next = move || Some(begun.fetch_add(1, Ordering::Relaxed)).filter(|number| *number < count);
-        self.all_at_once(pool, (form, count), Instant::now(), next, |_| {});
+        self.all_at_once(pool, (form, count), Instant::now(), |share| share, |_| {});
     }
 
     fn step<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, seconds: f64, seed: u64) -> LoadStep
@@ -307,13 +308,16 @@ impl<'a> Ask<'a> {
     where
         'a: 'env,
     {
-        let (ask, calls, begun) = (*self, Arc::new(Mutex::new(Vec::new())), AtomicUsize::new(0));
-        let next = move || {
-            let more = started.elapsed().as_secs_f64() < seconds && !ask.stop.is_set();
-            more.then(|| begun.fetch_add(1, Ordering::Relaxed))
+        let (stop, calls, begun) = (self.stop, Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicUsize::new(0)));
+        let numbers = move |_| {
+            let begun = Arc::clone(&begun);
+            std::iter::from_fn(move || {
+                let more = started.elapsed().as_secs_f64() < seconds && !stop.is_set();
+                more.then(|| begun.fetch_add(1, Ordering::Relaxed))
+            })
         };
         let kept = Arc::clone(&calls);
-        self.all_at_once(pool, count, started, next, move |call| {
+        self.all_at_once(pool, count, started, numbers, move |call| {
             kept.lock().expect("no thread panics").push(call);
         });
         std::mem::take(&mut *calls.lock().expect("no thread panics"))
