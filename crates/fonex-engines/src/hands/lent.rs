@@ -59,23 +59,23 @@ where
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
         // SAFETY: nothing is moved out of it.
         let this = unsafe { self.get_unchecked_mut() };
-        let lane = juggles().then(|| context.waker().clone());
-        let sleeps = lane.is_none();
         if !this.handed {
             let own = this.hands.own()?;
+            let waiting =
+                if juggles() { Waiting::Lane(context.waker().clone()) } else { Waiting::Thread(thread::current()) };
             let lent = this.lent.get();
             // SAFETY: it is not handed over yet. From here on it stays where it is, since this is pinned, and nobody here touches more of
             // it than its flag before that tells the end; nor is this dropped before. If the other thread were to lose the job without
             // dropping it, this one would wait for ever, with everything that is borrowed still there.
             let job = unsafe {
-                (*lent).waiting = lane.map_or_else(|| Waiting::Thread(thread::current()), Waiting::Lane);
+                (*lent).waiting = waiting;
                 Job::of(lent)
             };
             this.handed = true;
             own.hand(job);
         }
         while !this.has_ended() {
-            if !sleeps {
+            if juggles() {
                 return Poll::Pending;
             }
             thread::park();
