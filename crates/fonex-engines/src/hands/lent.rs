@@ -12,7 +12,6 @@ use std::time::Duration;
 
 use super::Hands;
 use super::juggle::juggles;
-use super::tell::wake_in_turn;
 
 /// A conversation that is handed over when this is first polled, and its outcome once the other thread has dropped it.
 ///
@@ -140,7 +139,7 @@ impl<F: Future> Lent<F> {
         };
         match waiting {
             Waiting::Nobody => {}
-            Waiting::Thread(thread) => wake_in_turn(thread),
+            Waiting::Thread(thread) => thread.unpark(),
             Waiting::Lane(lane) => lane.wake(),
         }
         true

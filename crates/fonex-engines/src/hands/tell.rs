@@ -29,7 +29,7 @@ pub(super) fn ring() {
     TO_RING.with_borrow_mut(|inboxes| inboxes.drain(..).for_each(|inbox| inbox.ring()));
 }
 
-/// Wakes a thread for which something has ended: on an event loop once what is to be driven there now has had its turn, elsewhere at once.
+/// Wakes a thread that juggles, for which something has ended: on an event loop once what is to be driven there now has had its turn, elsewhere at once.
 pub(super) fn wake_in_turn(thread: Thread) {
     TO_WAKE.with_borrow_mut(|to_wake| match to_wake {
         None => thread.unpark(),

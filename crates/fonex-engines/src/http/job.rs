@@ -109,7 +109,7 @@ impl Talk<'_> {
     /// harm to the result.
     pub(super) async fn clear_up(&mut self) {
         let delete = self.engine.config.job.as_ref().and_then(|job| job.delete.as_ref());
-        let Some(delete) = delete.filter(|_| std::mem::take(&mut self.job_open)) else { return };
+        let Some(delete) = delete else { return };
         self.until = std::time::Instant::now() + CLEARING;
         self.stop = None;
         let arrivals = self.measured.traffic.arrivals.clone();

@@ -121,12 +121,14 @@ fn a_stop_ends_what_is_under_way_on_one_thread() {
     };
     let outcomes = Mutex::new(Vec::new());
     std::thread::scope(|scope| {
-        scope.spawn(|| {
-            // Twenty have connected to a service that says nothing.
-            let _held: Vec<_> = listener.incoming().take(20).collect();
+        let held = scope.spawn(|| {
+            // Twenty have connected to a service that says nothing, and hangs up on nobody before all has ended.
+            let held: Vec<_> = listener.incoming().take(20).collect();
             stop.set();
+            held
         });
         juggle(engine.as_juggled().unwrap(), 0, 20, next, |(), answer| outcomes.lock().unwrap().push(answer.outcome));
+        drop(held.join());
     });
     assert_eq!(outcomes.into_inner().unwrap(), [Outcome::Stopped; 20]);
 }

@@ -197,17 +197,16 @@ impl<'a> Ask<'a> {
         }
     }
 
-    /// The engine, where what is under way needs no thread of its own. What is due at its own moment has one all the same, which begins at once.
-    fn juggled(&self, form: LoadForm) -> Option<&'a dyn Juggled> {
-        let fits = matches!(form, LoadForm::Concurrent(_)) && self.variant.delivery == Delivery::Whole;
-        self.engine.as_juggled().filter(|_| fits)
+    /// The engine, where what is under way needs no thread of its own.
+    fn juggled(&self) -> Option<&'a dyn Juggled> {
+        self.engine.as_juggled().filter(|_| self.variant.delivery == Delivery::Whole)
     }
 
-    /// Asks with so many under way at any time; `numbers` gives those of the requests that some of them make, and `note` is told of each.
+    /// Asks with so many under way at any time, on a thread for each processor where the engine is juggled; `numbers` gives those of the requests that some of them make, and `note` is told of each.
     fn all_at_once<'env, N: Iterator<Item = usize>>(
         &self,
         pool: &Pool<'_, 'env>,
-        (form, count): (LoadForm, usize),
+        (juggled, count): (Option<&'a dyn Juggled>, usize),
         started: Instant,
         numbers: impl Fn(Range<usize>) -> N + Send + Sync + 'env,
         note: impl Fn(LoadCall) + Send + Sync + 'env,
@@ -215,7 +214,7 @@ impl<'a> Ask<'a> {
         'a: 'env,
     {
         let ask = *self;
-        let Some(engine) = self.juggled(form) else {
+        let Some(engine) = juggled else {
             return pool.on_each(count, move |thread| {
                 let numbers = numbers(thread..thread + 1);
                 numbers.for_each(|number| note(ask.timed(number, ms_since(started), started)));
@@ -239,22 +238,24 @@ impl<'a> Ask<'a> {
     where
         'a: 'env,
     {
+        // What is due at its own moment has a thread, which begins at once.
+        let juggled = if matches!(form, LoadForm::Concurrent(_)) { self.juggled() } else { None };
         let started = Instant::now();
-        self.once_each(pool, form, 1);
+        self.once_each(pool, juggled, 1);
         let takes_s = started.elapsed().as_secs_f64();
         let at_a_time = match form {
             LoadForm::Concurrent(count) => count as usize,
             LoadForm::Rate(rate) => ((2.0 * rate * takes_s).ceil() as usize + 1).min(MOST_WARM),
         };
-        self.once_each(pool, form, at_a_time);
+        self.once_each(pool, juggled, at_a_time);
     }
 
     /// So many requests, all at the same time.
-    fn once_each<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, count: usize)
+    fn once_each<'env>(&self, pool: &Pool<'_, 'env>, juggled: Option<&'a dyn Juggled>, count: usize)
     where
         'a: 'env,
     {
-        self.all_at_once(pool, (form, count), Instant::now(), |share| share, |_| {});
+        self.all_at_once(pool, (juggled, count), Instant::now(), |share| share, |_| {});
     }
 
     fn step<'env>(&self, pool: &Pool<'_, 'env>, form: LoadForm, seconds: f64, seed: u64) -> LoadStep
@@ -265,7 +266,7 @@ impl<'a> Ask<'a> {
         let started = Instant::now();
         let calls = match form {
             LoadForm::Rate(rate) => self.open(pool, &arrivals(rate, seconds, seed), started),
-            LoadForm::Concurrent(count) => self.closed(pool, (form, count as usize), seconds, started),
+            LoadForm::Concurrent(count) => self.closed(pool, count as usize, seconds, started),
         };
         let wall = started.elapsed().as_secs_f64();
         let cores = thread::available_parallelism().map_or(1, std::num::NonZero::get) as f64;
@@ -298,13 +299,7 @@ impl<'a> Ask<'a> {
     }
 
     /// This many are under way at any time.
-    fn closed<'env>(
-        &self,
-        pool: &Pool<'_, 'env>,
-        count: (LoadForm, usize),
-        seconds: f64,
-        started: Instant,
-    ) -> Vec<LoadCall>
+    fn closed<'env>(&self, pool: &Pool<'_, 'env>, count: usize, seconds: f64, started: Instant) -> Vec<LoadCall>
     where
         'a: 'env,
     {
@@ -317,7 +312,7 @@ impl<'a> Ask<'a> {
             })
         };
         let kept = Arc::clone(&calls);
-        self.all_at_once(pool, count, started, numbers, move |call| {
+        self.all_at_once(pool, (self.juggled(), count), started, numbers, move |call| {
             kept.lock().expect("no thread panics").push(call);
         });
         std::mem::take(&mut *calls.lock().expect("no thread panics"))
