@@ -269,7 +269,7 @@ impl CommandEngine {
                 }
             }
             Ending::NotStarted(error) => {
-                let why = crate::net::io_reason(error);
+                let why = crate::process::start_reason(error);
                 return Some(Answer::failed(Outcome::Unreachable, format!("cannot start \"{program}\": {why}")));
             }
             Ending::TimedOut => {

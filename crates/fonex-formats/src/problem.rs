@@ -90,7 +90,7 @@ impl Problem {
     /// A file that could not be read or written.
     #[must_use]
     pub fn io(doing: &str, path: &Path, error: &std::io::Error) -> Self {
-        let problem = Self::new(format!("cannot {doing} the file: {}", plain_io(error)), Place::file(path));
+        let problem = Self::new(format!("cannot {doing} the file: {}", io_reason(error)), Place::file(path));
         match error.kind() {
             std::io::ErrorKind::NotFound => problem.remedy("check the path; it is taken from the current folder"),
             std::io::ErrorKind::PermissionDenied => problem.remedy("check who may read and write it"),
@@ -102,11 +102,19 @@ impl Problem {
     }
 }
 
-/// An operating system error without its number.
-fn plain_io(error: &std::io::Error) -> String {
-    let text = error.to_string();
-    let plain = text.split(" (os error").next().unwrap_or(&text);
-    plain[..1].to_lowercase() + &plain[1..]
+/// An operating system error without its number, in whichever language the system speaks.
+#[must_use]
+pub fn io_reason(error: &std::io::Error) -> String {
+    reason_of(&error.to_string())
+}
+
+fn reason_of(message: &str) -> String {
+    let plain = message.split(" (os error").next().unwrap_or(message).trim();
+    let mut letters = plain.chars();
+    match letters.next() {
+        Some(first) => first.to_lowercase().chain(letters).collect(),
+        None => "the system gives no reason".to_owned(),
+    }
 }
 
 impl fmt::Display for Problem {
@@ -162,4 +170,25 @@ pub fn nearest<'n>(typed: &str, known: impl IntoIterator<Item = &'n str>) -> Opt
         .filter(|(likeness, _)| *likeness > 0.75)
         .max_by(|a, b| a.0.total_cmp(&b.0))
         .map(|(_, name)| name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_system_error_keeps_its_language() {
+        for (message, reason) in [
+            ("No such file or directory (os error 2)", "no such file or directory"),
+            ("Нет такого файла или каталога (os error 2)", "нет такого файла или каталога"),
+            (
+                "そのようなファイルやディレクトリはありません (os error 2)",
+                "そのようなファイルやディレクトリはありません",
+            ),
+            (" (os error 5)", "the system gives no reason"),
+            ("", "the system gives no reason"),
+        ] {
+            assert_eq!(reason_of(message), reason);
+        }
+    }
 }

@@ -1,6 +1,6 @@
 //! Labels and results as CSV or TSV with a header.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, ErrorKind, Read};
@@ -12,6 +12,7 @@ use fonex_core::{Clip, Heard};
 use crate::corpus::Reading;
 use crate::heard::HeardReading;
 use crate::lines::LONGEST_LINE;
+use crate::quotes::{Quotes, says_quoted};
 use crate::regular;
 use crate::{HeardRecord, Place, Problem, Problems, nearest};
 
@@ -24,6 +25,8 @@ struct Rows {
     reader: csv::Reader<Bounded>,
     /// Bytes read since the last row.
     since_row: Rc<Cell<u64>>,
+    /// The quotation marks read so far; none in a table without quoting.
+    quotes: Option<Rc<RefCell<Quotes>>>,
     header: Vec<String>,
     /// With CRLF the reader counts a line break only once it has read past its LF, one row later.
     lines_lag: u64,
@@ -34,8 +37,13 @@ impl Rows {
     fn open_any(path: &Path, delimiter: u8) -> Result<Self, Problem> {
         let file = regular::open(path).map_err(|error| Problem::io("read", path, &error))?;
         let since_row = Rc::new(Cell::new(0));
-        let bounded = Bounded { file, since_row: Rc::clone(&since_row) };
-        let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(false).from_reader(bounded);
+        let (start, quoted) = (start_of(path), delimiter != b'\t');
+        // Tab-separated text has no quotation marks that mean anything, unless its header has them.
+        let quoted = quoted || says_quoted(&start);
+        let quotes = quoted.then(|| Rc::new(RefCell::new(Quotes::new(delimiter))));
+        let bounded = Bounded { file, since_row: Rc::clone(&since_row), quotes: quotes.clone() };
+        let mut reader =
+            csv::ReaderBuilder::new().delimiter(delimiter).quoting(quoted).flexible(false).from_reader(bounded);
         let header = reader.headers().map_err(|error| csv_problem(path, &error, 1))?;
         let header: Vec<String> =
             header.iter().map(|name| name.trim_start_matches('\u{feff}').trim().to_owned()).collect();
@@ -44,7 +52,7 @@ impl Rows {
             let problem = Problem::new(format!("the column \"{}\" occurs twice", twice.1), Place::line(path, 1));
             return Err(problem.remedy("rename or remove one of them"));
         }
-        Ok(Self { reader, since_row, header, lines_lag: u64::from(breaks_with_crlf(path)) })
+        Ok(Self { reader, since_row, quotes, header, lines_lag: u64::from(breaks_with_crlf(&start)) })
     }
 
     fn open(path: &Path, delimiter: u8, known: &[&str], tags: bool) -> Result<Self, Problems> {
@@ -74,14 +82,21 @@ impl Rows {
     /// Calls `row` with each row's place and its filled cells.
     fn each(mut self, path: &Path, mut row: impl FnMut(Place, Vec<(&str, &str)>)) -> Result<(), Problems> {
         let (mut record, mut begins) = (csv::StringRecord::new(), 2);
-        while self.reader.read_record(&mut record).map_err(|error| csv_problem(path, &error, begins))? {
+        loop {
+            let read = self.reader.read_record(&mut record);
+            // A stray quotation mark is why rows have other lengths.
+            if let Some(fault) = self.quotes.as_ref().and_then(|quotes| quotes.borrow().fault()) {
+                return Err(fault.problem(path).into());
+            }
+            if !read.map_err(|error| csv_problem(path, &error, begins))? {
+                return Ok(());
+            }
             self.since_row.set(0);
             begins = self.reader.position().line() + self.lines_lag;
             let line = record.position().map_or(0, csv::Position::line) + self.lines_lag;
             let cells = self.header.iter().map(String::as_str).zip(&record);
             row(Place::line(path, line), cells.filter(|(name, cell)| *name == "text" || !cell.is_empty()).collect());
         }
-        Ok(())
     }
 }
 
@@ -89,12 +104,16 @@ impl Rows {
 struct Bounded {
     file: File,
     since_row: Rc<Cell<u64>>,
+    quotes: Option<Rc<RefCell<Quotes>>>,
 }
 
 impl Read for Bounded {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.file.read(buffer)?;
         self.since_row.set(self.since_row.get() + read as u64);
+        if let Some(quotes) = &self.quotes {
+            quotes.borrow_mut().feed(&buffer[..read]);
+        }
         if self.since_row.get() > LONGEST_LINE {
             return Err(ErrorKind::FileTooLarge.into());
         }
@@ -102,12 +121,17 @@ impl Read for Bounded {
     }
 }
 
-/// Whether the first line break of a file is CRLF.
-fn breaks_with_crlf(path: &Path) -> bool {
+/// The beginning of a file; nothing of one that cannot be read, which is an error where it is opened.
+fn start_of(path: &Path) -> Vec<u8> {
     let mut start = Vec::new();
     let read = regular::open(path).and_then(|file| file.take(1 << 16).read_to_end(&mut start));
+    read.map_or_else(|_| Vec::new(), |_| start)
+}
+
+/// Whether the first line break of a file is CRLF.
+fn breaks_with_crlf(start: &[u8]) -> bool {
     let first = start.iter().position(|byte| *byte == b'\n');
-    read.is_ok() && first.is_some_and(|at| at > 0 && start[at - 1] == b'\r')
+    first.is_some_and(|at| at > 0 && start[at - 1] == b'\r')
 }
 
 /// `begins` is the line where the row that could not be read begins.

@@ -22,7 +22,7 @@ pub use bench::{
     read_profile, read_toml, unknown, voice_condition,
 };
 pub use execute::{
-    Execution, Forecast, Heardable, Heeding, Interrupt, Progress, Sound, Source, execute, forecast,
+    Execution, Forecast, Heardable, Heeding, Interrupt, Progress, Sound, Source, Which, execute, forecast,
     hear_of_file_limits, now, this_machine,
 };
 

@@ -89,6 +89,13 @@ const TRIALS: Rows = Rows {
     order: Some("rowid"),
     condition: "",
 };
+const RETRIED: Rows = Rows {
+    table: "retried",
+    columns: &["run_id", "variant", "clip_id", "repeat", "attempt", "record"],
+    of: "run_id",
+    order: None,
+    condition: "order by variant, clip_id, repeat, attempt",
+};
 const FACTS: Rows = Rows {
     table: "facts",
     columns: &["run_id", "profile", "version", "trials", "variant", "fact", "record"],
@@ -251,6 +258,7 @@ impl Store {
         SHEETS.copy(self, corpus, to, corpus)?;
         let (sounds, lost) = self.copy_sound(run, to)?;
         TRIALS.copy(self, &own, to, &Value::from(id))?;
+        RETRIED.copy(self, &own, to, &Value::from(id))?;
         FACTS.copy(self, &own, to, &Value::from(id))?;
         let arrived = (TRIALS.checksum(to, &Value::from(id))?, CLIPS.checksum(to, corpus)?);
         if arrived != ((here, sum), CLIPS.checksum(self, corpus)?) {

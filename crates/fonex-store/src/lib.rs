@@ -9,6 +9,7 @@ mod kept;
 mod listed;
 mod lock;
 mod records;
+mod retried;
 mod runs;
 mod schema;
 mod store;
@@ -24,7 +25,7 @@ pub use kept::{FactsKey, KeepingFacts, KeptFact};
 pub use listed::ListedRun;
 pub use lock::RunLock;
 pub use records::{Busy, LeftOut, Machine, Maker, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
-pub use runs::RunRef;
+pub use runs::{RunRef, Taken};
 #[cfg(feature = "postgres")]
 pub use store::ServerPlace;
 pub use store::{Store, StorePlace};

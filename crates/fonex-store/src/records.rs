@@ -276,3 +276,30 @@ pub struct TrialRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub made_by: Option<Maker>,
 }
+
+impl TrialRecord {
+    /// A trial that was not made: nothing of it was measured.
+    #[must_use]
+    pub fn failed(key: TrialKey, outcome: Outcome, why: String) -> Self {
+        Self {
+            key,
+            outcome,
+            detail: Some(why),
+            started_ms: 0.0,
+            took_ms: None,
+            audio_s: None,
+            prepared: None,
+            cpu_s: None,
+            peak_memory_kib: None,
+            heard: None,
+            audio_file: None,
+            measures: None,
+            speech: None,
+            replied: None,
+            first_ms: None,
+            traffic: Traffic::default(),
+            used: None,
+            made_by: None,
+        }
+    }
+}

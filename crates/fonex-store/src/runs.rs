@@ -8,6 +8,15 @@ use serde::{Deserialize, Serialize};
 use crate::database::{Row, Value, values};
 use crate::{Busy, LeftOut, Machine, NewRun, Run, RunState, Store, StoreError, TrialRecord, Variant};
 
+/// What a run that was made elsewhere consists of.
+#[derive(Debug)]
+pub enum Taken {
+    /// A trial.
+    Trial(Box<TrialRecord>),
+    /// A trial that failed and was made again.
+    Retried(Box<TrialRecord>),
+}
+
 /// Which run is meant.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RunRef {
@@ -56,7 +65,8 @@ impl Store {
         Ok(id)
     }
 
-    /// Records a run that was made elsewhere, with all its trials, or nothing at all. `next` gives one trial after the other.
+    /// Records a run that was made elsewhere, with all its trials, or nothing at all. `next` gives one trial after the other,
+    /// those that were made again last.
     ///
     /// # Errors
     /// When the store cannot be written, and what `next` fails of.
@@ -64,15 +74,19 @@ impl Store {
         &self,
         run: &NewRun,
         finished_at: Option<&str>,
-        mut next: impl FnMut() -> Result<Option<TrialRecord>, E>,
+        mut next: impl FnMut() -> Result<Option<Taken>, E>,
     ) -> Result<i64, E> {
         let transaction = self.database.begin()?;
         let id = self.insert_run(run)?;
         let mut round = Vec::with_capacity(ROUND);
         loop {
-            let trial = next()?;
-            let last = trial.is_none();
-            round.extend(trial);
+            let taken = next()?;
+            let last = taken.is_none();
+            match taken {
+                Some(Taken::Trial(trial)) => round.push(*trial),
+                Some(Taken::Retried(trial)) => self.keep_retried(id, &trial)?,
+                None => {}
+            }
             if last || round.len() == ROUND {
                 self.save_trials(id, &round)?;
                 round.clear();
@@ -143,7 +157,11 @@ impl Store {
     /// # Errors
     /// When the store cannot be read or written.
     pub fn set_busy(&self, run: i64, busy: Busy) -> Result<(), StoreError> {
-        self.change_rest(run, |rest| rest.machine.during = Some(busy))
+        self.change_rest(run, |rest| {
+            // Of a run in several goes, the busiest tells what its times are worth.
+            let busiest = rest.machine.during.filter(|before| before.others > busy.others).unwrap_or(busy);
+            rest.machine.during = Some(busiest);
+        })
     }
 
     fn change_rest(&self, run: i64, change: impl FnOnce(&mut RunRest)) -> Result<(), StoreError> {
@@ -178,6 +196,14 @@ impl Store {
             "select id from runs where state = 'unfinished' and fingerprint = $1 and label is not distinct from $2
              order by id desc limit 1";
         self.database.first(sql, values![fingerprint, label], |row| row.get(0))
+    }
+
+    /// What makes two executions the same run, as it was noted when the run began.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn fingerprint(&self, run: i64) -> Result<String, StoreError> {
+        self.database.only("select fingerprint from runs where id = $1", values![run], |row| row.get(0))
     }
 
     /// Every run, oldest first.

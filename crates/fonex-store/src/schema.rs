@@ -7,7 +7,7 @@ use crate::StoreError;
 use crate::database::{Database, Server, values};
 
 /// One step a version: step `n` turns version `n` into `n + 1`.
-const STEPS: [&str; 9] = [
+const STEPS: [&str; 10] = [
     r"
     create table runs (
         id integer primary key,
@@ -103,7 +103,19 @@ const STEPS: [&str; 9] = [
         )))
      ) where state = 'finished';",
     "alter table trials add column made_by text;",
+    RETRIED,
 ];
+
+/// Trials that failed and were made again; `attempt` counts from 1.
+const RETRIED: &str = "create table retried (
+    run_id bigint not null references runs (id) on delete cascade,
+    variant bigint not null,
+    clip_id text not null,
+    repeat bigint not null,
+    attempt bigint not null,
+    record text not null,
+    primary key (run_id, variant, clip_id, repeat, attempt)
+);";
 
 /// The version this program writes.
 pub(crate) const VERSION: u32 = STEPS.len() as u32;
@@ -134,7 +146,7 @@ const SERVER: (u32, &str) = (8, include_str!("schema/server.sql"));
 
 /// One step a version behind that of [`SERVER`].
 #[cfg(feature = "postgres")]
-const SERVER_STEPS: [&str; STEPS.len() - 8] = ["alter table trials add column made_by text;"];
+const SERVER_STEPS: [&str; STEPS.len() - 8] = ["alter table trials add column made_by text;", RETRIED];
 
 /// Brings the store on a server up to date, all steps in one transaction; refuses one that a newer program wrote. Where nothing is to be
 /// done nothing is written, so that a user who may only look can open it.

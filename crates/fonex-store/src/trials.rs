@@ -130,6 +130,28 @@ impl Store {
         stored.iter().map(StoredTrial::read).collect()
     }
 
+    /// One trial.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn trial(&self, run: i64, key: &TrialKey) -> Result<Option<TrialRecord>, StoreError> {
+        let sql = format!(
+            "select {TRIAL_COLUMNS} from trials
+             where run_id = $1 and variant = $2 and warm_up = $3 and repeat = $4 and clip_id = $5"
+        );
+        self.database.first(&sql, values![run, key.variant, key.warm_up, key.repeat, &key.clip_id], read_trial)
+    }
+
+    /// The timed trials of a run that have no answer, with how they ended.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn failed(&self, run: i64) -> Result<Vec<(TrialKey, Outcome)>, StoreError> {
+        let sql = "select variant, clip_id, repeat, warm_up, outcome from trials
+             where run_id = $1 and warm_up = 0 and outcome not in ('done', 'nothing')";
+        self.database.rows(sql, values![run], |row| Ok((read_key(row)?, read_outcome(row, 4)?)))
+    }
+
     /// How often the clips of a variant were asked for, timed.
     ///
     /// # Errors

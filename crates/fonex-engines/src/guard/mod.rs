@@ -14,6 +14,7 @@ use fonex_formats::{LATEST_S, LONGEST_TEXT};
 use rand::RngExt;
 
 use crate::hands::now;
+use crate::panics::caught_call;
 use crate::secrets::Redaction;
 use crate::voices::Voice;
 use crate::{
@@ -61,7 +62,7 @@ impl Guarded {
                 let stopped = Answer::failed(Outcome::Stopped, "stopped before the request was sent");
                 return stopped.measured(Measured { traffic: before.unwrap_or_default(), ..Measured::default() });
             };
-            let mut answer = attempt().await;
+            let mut answer = caught_call(attempt()).await;
             drop(pass);
             self.note(&mut answer.measured.traffic, before.take(), next);
             next += 1;

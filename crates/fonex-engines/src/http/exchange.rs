@@ -134,6 +134,7 @@ impl Wire {
         taken: &mut (dyn FnMut(&[u8], Duration) -> bool + Send),
     ) -> Result<Received, NetFailure> {
         let target = &outgoing.url.target;
+        let address = outgoing.url.to_uri(["http", "https"]).map_err(NetFailure::refused)?;
         let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
         let late = || NetFailure::late(format!("no answer within {} s", limits.total_s));
         // Kept connections that turn out to be over are no attempts; a new one is.
@@ -144,7 +145,7 @@ impl Wire {
             request.tls_ms = milliseconds(opening.tls);
             let (mut sender, reused) = opened.ok_or_else(late)??;
             request.reused = Some(reused);
-            let message = self.message(outgoing, &sender);
+            let message = self.message(outgoing, &address, &sender);
             let first_byte_until = until.min(Instant::now() + limits.first_byte());
             let mut patience = match &mut sender {
                 Sender::One(one, _) => std::mem::take(&mut one.patience),
@@ -200,19 +201,17 @@ impl Wire {
         Ok(received)
     }
 
-    fn message(&self, outgoing: &Outgoing, sender: &Sender) -> hyper::Request<Full<Bytes>> {
+    fn message(&self, outgoing: &Outgoing, address: &Uri, sender: &Sender) -> hyper::Request<Full<Bytes>> {
         let Outgoing { method, url, headers, body, compressed, .. } = outgoing;
         let two = matches!(sender, Sender::Two(_));
-        // Whole addresses are for HTTP/2 and for proxies that forward.
-        let address = if two || self.connections.forwards(&url.target) {
-            let scheme = if url.target.tls { "https" } else { "http" };
-            format!("{scheme}://{}{}", url.target.host_header(), url.path)
-        } else {
-            url.path.clone()
-        };
         let mut message = hyper::Request::new(Full::new(body.bytes.clone()));
         message.method_mut().clone_from(method);
-        *message.uri_mut() = Uri::try_from(address).unwrap_or_default();
+        // Whole addresses are for HTTP/2 and for proxies that forward.
+        let whole = two || self.connections.forwards(&url.target);
+        *message.uri_mut() = match address.path_and_query() {
+            Some(path) if !whole => Uri::from(path.clone()),
+            _ => address.clone(),
+        };
         *message.version_mut() = if two { Version::HTTP_2 } else { Version::HTTP_11 };
         let all = message.headers_mut();
         all.reserve(headers.len() + 5);

@@ -58,6 +58,10 @@ impl From<NetFailure> for Ended {
 }
 
 impl Ended {
+    pub(super) fn refused(detail: impl Into<String>) -> Self {
+        Self { outcome: Outcome::Refused, detail: detail.into(), then: RetryAdvice::Leave }
+    }
+
     pub(super) fn broken(detail: impl Into<String>) -> Self {
         Self { outcome: Outcome::Broken, detail: detail.into(), then: RetryAdvice::Leave }
     }
@@ -154,7 +158,7 @@ impl<'t> Talk<'t> {
         sound: Option<&[u8]>,
         compressed: bool,
     ) -> Result<Outgoing, Ended> {
-        let url = self.values.address(&config.url, &config.query).map_err(Ended::broken)?;
+        let url = self.values.address(&config.url, &config.query).map_err(Ended::refused)?;
         let body = body::build(config, &self.values, sound, self.engine.audio);
         let default = if body.bytes.is_empty() && body.media_type.is_none() { Method::GET } else { Method::POST };
         let method = config.method.as_ref().and_then(|m| Method::from_bytes(m.as_bytes()).ok()).unwrap_or(default);
@@ -163,8 +167,7 @@ impl<'t> Talk<'t> {
     }
 
     pub(super) fn headers(&self, config: &RequestConfig) -> Result<Vec<(HeaderName, HeaderValue)>, Ended> {
-        let refused = |detail| Ended { outcome: Outcome::Refused, detail, then: RetryAdvice::Leave };
-        self.values.headers(&config.headers).map_err(refused)
+        self.values.headers(&config.headers).map_err(Ended::refused)
     }
 
     /// What an answer's status and the rules say; an error for anything but an answer to read. The request already

@@ -42,6 +42,11 @@ impl NetFailure {
         Self { outcome: Outcome::Unreachable, detail: detail.into(), then: RetryAdvice::Repeat(None) }
     }
 
+    /// A request that cannot be sent as it is: nothing was sent.
+    pub(crate) fn refused(detail: impl Into<String>) -> Self {
+        Self { outcome: Outcome::Refused, detail: detail.into(), then: RetryAdvice::Leave }
+    }
+
     pub(crate) fn broken(detail: impl Into<String>) -> Self {
         Self { outcome: Outcome::Broken, detail: detail.into(), then: RetryAdvice::Leave }
     }
@@ -225,7 +230,7 @@ pub(crate) fn io_reason(error: &io::Error) -> String {
         io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
         io::ErrorKind::ConnectionReset | io::ErrorKind::BrokenPipe => "the connection was cut".to_owned(),
         io::ErrorKind::UnexpectedEof => "the connection was closed too early".to_owned(),
-        _ => error.to_string().split(" (os error").next().unwrap_or_default().to_lowercase(),
+        _ => fonex_formats::io_reason(error),
     }
 }
 

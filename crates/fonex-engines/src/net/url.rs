@@ -3,6 +3,8 @@
 use std::borrow::Cow;
 use std::fmt;
 
+use hyper::Uri;
+
 /// Where a connection leads.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) struct Target {
@@ -72,10 +74,26 @@ impl Url {
         };
         let path = path.split_once('#').map_or(path, |(path, _)| path);
         let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
-        if !path.bytes().all(|byte| byte.is_ascii_graphic()) {
-            return Err(wrong("spaces and letters beyond ASCII must be percent-encoded"));
+        if path.contains(|c: char| c.is_control()) {
+            return Err(wrong("it has a line break, a tab or another control character"));
         }
-        Ok(Self { target: Target { tls, host: host.to_owned(), port }, path })
+        Ok(Self { target: Target { tls, host: host.to_owned(), port }, path: encoded_path(&path).into_owned() })
+    }
+
+    /// The whole address as the HTTP library takes it.
+    ///
+    /// # Errors
+    /// Why it cannot be sent.
+    pub(crate) fn to_uri(&self, schemes: [&str; 2]) -> Result<Uri, String> {
+        let scheme = schemes[usize::from(self.target.tls)];
+        let address = format!("{scheme}://{}{}", self.target.host_header(), self.path);
+        if address.len() > LONGEST_ADDRESS {
+            return Err(format!(
+                "the address has {} characters, and at most {LONGEST_ADDRESS} can be sent: put the text into the body",
+                address.len()
+            ));
+        }
+        Uri::try_from(address).map_err(|error| format!("the address of {} cannot be sent: {error}", self.target))
     }
 
     /// Adds a query part.
@@ -95,6 +113,22 @@ impl Url {
         }
         Self::parse(other)
     }
+}
+
+/// Characters of an address, at most: what the HTTP library takes.
+const LONGEST_ADDRESS: usize = 65_534;
+
+/// A path and query in which what may not stand there (RFC 3986, appendix A) is percent-encoded. What is encoded stays so.
+fn encoded_path(path: &str) -> Cow<'_, str> {
+    let stays = |c: char| c.is_ascii_graphic() && !matches!(c, '"' | '<' | '>' | '\\' | '^' | '`' | '{' | '|' | '}');
+    if path.chars().all(stays) {
+        return Cow::Borrowed(path);
+    }
+    let mut encoded = String::with_capacity(path.len() + 16);
+    for letter in path.chars() {
+        if stays(letter) { encoded.push(letter) } else { push_encoded(letter, &mut encoded) }
+    }
+    Cow::Owned(encoded)
 }
 
 /// A value to be put behind the beginning of an address: in the host as it is, in the path and the query
@@ -120,9 +154,15 @@ pub fn percent_encoded(text: &str) -> String {
     encoded
 }
 
+fn push_encoded(letter: char, encoded: &mut String) {
+    const HEX: &[u8; 16] = b"0123456789ABCDEF";
+    for byte in letter.encode_utf8(&mut [0; 4]).bytes() {
+        encoded.extend(['%', HEX[usize::from(byte >> 4)].into(), HEX[usize::from(byte & 15)].into()]);
+    }
+}
+
 /// The same, put behind what is there.
 fn encode_percent(text: &str, encoded: &mut String) {
-    const HEX: &[u8; 16] = b"0123456789ABCDEF";
     let stays = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~');
     let mut rest = text;
     loop {
@@ -130,9 +170,7 @@ fn encode_percent(text: &str, encoded: &mut String) {
         let (plain, behind) = rest.split_at(rest.bytes().position(|byte| !stays(byte)).unwrap_or(rest.len()));
         encoded.push_str(plain);
         let Some(letter) = behind.chars().next() else { return };
-        for byte in letter.encode_utf8(&mut [0; 4]).bytes() {
-            encoded.extend(['%', HEX[usize::from(byte >> 4)].into(), HEX[usize::from(byte & 15)].into()]);
-        }
+        push_encoded(letter, encoded);
         rest = &behind[letter.len_utf8()..];
     }
 }
@@ -148,16 +186,46 @@ mod tests {
         assert_eq!(parts("http://h:81/a?b#c").unwrap(), (false, "h:81".into(), 81, "/a?b".into()));
         assert_eq!(parts("WSS://h").unwrap(), (true, "h".into(), 443, "/".into()));
         assert_eq!(parts("https://[::1]:443?q").unwrap(), (true, "[::1]".into(), 443, "/?q".into()));
-        for bad in
-            ["h/a", "ftp://h", "http://", "http://h:x", "http://h:70000", "http://u:p@h", "http://h/a b", "http:///x"]
-        {
+        for bad in [
+            "h/a",
+            "ftp://h",
+            "http://",
+            "http://h:x",
+            "http://h:70000",
+            "http://u:p@h",
+            "http://h/a\nb",
+            "http:///x",
+        ] {
             assert!(parts(bad).is_err(), "{bad}");
         }
+        assert_eq!(parts("http://h/a b<c>?d=é|%20").unwrap().3, "/a%20b%3Cc%3E?d=%C3%A9%7C%20");
         assert_eq!(Url::parse("http://[::1]:81/").unwrap().target.to_string(), "[::1]:81");
         let url = Url::parse("http://h/a").unwrap().with_query("q", "a b&ü").with_query("r", "");
         assert_eq!(url.path, "/a?q=a%20b%26%C3%BC&r=");
         assert_eq!(url.join("/jobs/1").unwrap().path, "/jobs/1");
         assert_eq!(url.join("https://i/x").unwrap().target.host, "i");
+    }
+
+    #[test]
+    fn every_address_is_sent_as_it_is_or_refused() {
+        let http = ["http", "https"];
+        for (text, whole) in [
+            ("http://h:81/say/big model<1>", "http://h:81/say/big%20model%3C1%3E"),
+            ("wss://h/a{b}|c^`\"\\", "https://h/a%7Bb%7D%7Cc%5E%60%22%5C"),
+            ("http://[::1]/?q", "http://[::1]/?q"),
+        ] {
+            assert_eq!(Url::parse(text).unwrap().to_uri(http).unwrap().to_string(), whole);
+        }
+        // Every character that a terminal can show stands in an address that the library takes.
+        for byte in 0x20..0x7f_u8 {
+            let text = format!("http://h/a{0}b?c={0}", char::from(byte));
+            assert!(Url::parse(&text).unwrap().to_uri(http).is_ok(), "{text}");
+        }
+        let long =
+            |length: usize| Url::parse("http://h/a").unwrap().with_query("q", &"x".repeat(length)).to_uri(http);
+        assert!(long(65_521).is_ok());
+        assert!(long(65_522).unwrap_err().contains("65535 characters"));
+        assert!(Url::parse("http://h\\i/").unwrap().to_uri(http).is_err());
     }
 
     #[test]

@@ -3,15 +3,15 @@
 //! The program gets a process group of its own, which is ended with it. What it writes is kept up to a limit.
 
 use std::collections::BTreeMap;
-use std::io::{ErrorKind, Read, Write};
+use std::io::{self, ErrorKind, Read, Write};
 use std::path::Path;
-use std::process::{Command, ExitStatus, Stdio};
+use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fonex_system::{end, forget, reap, start, wait_until_exited};
+use fonex_system::{Reaped, end, forget, reap, start, wait_until_exited};
 
 use crate::StopFlag;
 
@@ -38,7 +38,7 @@ pub enum Ending {
     /// By itself.
     Exited(ExitStatus),
     /// It could not be started.
-    NotStarted(std::io::Error),
+    NotStarted(io::Error),
     /// The time limit passed.
     TimedOut,
     /// It wrote more than the limit.
@@ -82,45 +82,111 @@ enum Event {
 /// What a pipe gave so far.
 type Kept = Arc<Mutex<Vec<u8>>>;
 
+/// How often a start is tried again while the machine has no process or thread to give.
+const START_AGAIN: Duration = Duration::from_millis(50);
+/// How long it is tried.
+const START_PATIENCE: Duration = Duration::from_secs(30);
+
+/// Starts a helper thread. Unlike [`thread::spawn`], it returns an error where the machine has no thread to give.
+pub(crate) fn helper(work: impl FnOnce() + Send + 'static) -> io::Result<()> {
+    thread::Builder::new().name("fonex-pipe".to_owned()).spawn(work).map(drop)
+}
+
+/// Tries `start` again while the machine has no process or thread to give: other trials end and free theirs.
+pub(crate) fn patiently<T>(stop: &StopFlag, mut start: impl FnMut() -> io::Result<T>) -> io::Result<T> {
+    let begun = Instant::now();
+    loop {
+        match start() {
+            Err(error) if error.kind() == ErrorKind::WouldBlock && begun.elapsed() < START_PATIENCE => {
+                if !stop.pause(START_AGAIN) {
+                    return Err(error);
+                }
+            }
+            started => return started,
+        }
+    }
+}
+
+/// Why a program could not be started, in words.
+pub(crate) fn start_reason(error: &io::Error) -> String {
+    match error.kind() {
+        ErrorKind::WouldBlock => {
+            "this machine has no process or thread left for it (lower the plan's concurrency, or \
+                                  raise the limit: ulimit -u)"
+                .to_owned()
+        }
+        _ => crate::net::io_reason(error),
+    }
+}
+
+/// A started program. Dropping it ends it with everything it started, and reaps it.
+pub(crate) struct Running {
+    pid: u32,
+    reaped: bool,
+}
+
+impl Running {
+    /// Starts a program and hands its pipes to `attach`. If that fails, the program is ended.
+    pub(crate) fn start(
+        command: &mut Command,
+        attach: impl FnOnce(&mut Child) -> io::Result<()>,
+    ) -> io::Result<Self> {
+        let mut child = start(command)?;
+        let running = Self { pid: child.id(), reaped: false };
+        attach(&mut child)?;
+        Ok(running)
+    }
+
+    pub(crate) const fn pid(&self) -> u32 {
+        self.pid
+    }
+
+    /// Ends it and everything it started. While it is not reaped, its group cannot belong to another program.
+    pub(crate) fn end(&mut self) -> Reaped {
+        end(self.pid);
+        forget(self.pid);
+        self.reaped = true;
+        reap(self.pid)
+    }
+
+    /// Waits up to `grace` for it to end by itself, then ends it.
+    pub(crate) fn end_after(&mut self, grace: Duration) -> Reaped {
+        let (pid, (sender, ended)) = (self.pid, channel());
+        let waits = helper(move || {
+            wait_until_exited(pid);
+            // The receiver is gone when the grace has passed.
+            let _ = sender.send(());
+        });
+        if waits.is_ok() {
+            let _ = ended.recv_timeout(grace);
+        }
+        self.end()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if !self.reaped {
+            self.end();
+        }
+    }
+}
+
 /// Runs a program to its end.
 #[must_use]
 pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
-    let started = Instant::now();
-    let mut command = Command::new(&job.argv[0]);
-    command
-        .args(&job.argv[1..])
-        .envs(job.env)
-        .current_dir(job.folder)
-        .stdin(if job.stdin.is_some() { Stdio::piped() } else { Stdio::null() })
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
-    let mut child = match start(&mut command) {
-        Ok(child) => child,
+    let mut started = Instant::now();
+    let begun = patiently(stop, || {
+        started = Instant::now();
+        begin(job)
+    });
+    let (mut running, received, [stdout, stderr]) = match begun {
+        Ok(begun) => begun,
         Err(error) => return not_started(error, started),
     };
-    let (events, received) = channel();
-    let (stdout, stderr) = (Kept::default(), Kept::default());
-    if let (Some(mut pipe), Some(bytes)) = (child.stdin.take(), job.stdin.clone()) {
-        // A program that does not read its input closes the pipe; that is its right.
-        thread::spawn(move || drop(pipe.write_all(&bytes)));
-    }
-    if let Some(pipe) = child.stdout.take() {
-        keep(pipe, job.output_limit, &stdout, events.clone(), Event::Stdout);
-    }
-    if let Some(pipe) = child.stderr.take() {
-        keep(pipe, STDERR_KEPT, &stderr, events.clone(), Event::Stderr);
-    }
-    let pid = child.id();
-    thread::spawn(move || {
-        wait_until_exited(pid);
-        drop(events.send(Event::Exited(Instant::now())));
-    });
     let mut gathered = Gathered::default();
     let early = gathered.wait(&received, started + job.time_limit, stop);
-    // The program may have ended; while it is not reaped its group cannot belong to anyone else.
-    end(pid);
-    forget(pid);
-    let reaped = reap(pid);
+    let reaped = running.end();
     gathered.wait_for_pipes(&received);
     Finished {
         ending: early.unwrap_or(Ending::Exited(reaped.status)),
@@ -132,7 +198,39 @@ pub fn run(job: &Job<'_>, stop: &StopFlag) -> Finished {
     }
 }
 
-fn not_started(error: std::io::Error, started: Instant) -> Finished {
+/// Starts the program of a job, and the threads that write and read its pipes and wait for its end.
+fn begin(job: &Job<'_>) -> io::Result<(Running, Receiver<Event>, [Kept; 2])> {
+    let mut command = Command::new(&job.argv[0]);
+    command
+        .args(&job.argv[1..])
+        .envs(job.env)
+        .current_dir(job.folder)
+        .stdin(if job.stdin.is_some() { Stdio::piped() } else { Stdio::null() })
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
+    let (events, received) = channel();
+    let (stdout, stderr) = (Kept::default(), Kept::default());
+    let running = Running::start(&mut command, |child| {
+        if let (Some(mut pipe), Some(bytes)) = (child.stdin.take(), job.stdin.clone()) {
+            // A program that does not read its input closes the pipe; that is its right.
+            helper(move || drop(pipe.write_all(&bytes)))?;
+        }
+        if let Some(pipe) = child.stdout.take() {
+            keep(pipe, job.output_limit, &stdout, events.clone(), Event::Stdout)?;
+        }
+        if let Some(pipe) = child.stderr.take() {
+            keep(pipe, STDERR_KEPT, &stderr, events.clone(), Event::Stderr)?;
+        }
+        let pid = child.id();
+        helper(move || {
+            wait_until_exited(pid);
+            drop(events.send(Event::Exited(Instant::now())));
+        })
+    })?;
+    Ok((running, received, [stdout, stderr]))
+}
+
+fn not_started(error: io::Error, started: Instant) -> Finished {
     Finished {
         ending: Ending::NotStarted(error),
         stdout: Vec::new(),
@@ -194,9 +292,15 @@ fn taken(kept: &Kept) -> Vec<u8> {
 
 /// Reads a pipe to its end in a thread, keeping up to `limit` bytes. Beyond it, standard output is a flood, and the rest of
 /// standard error is dropped.
-fn keep(mut pipe: impl Read + Send + 'static, limit: usize, kept: &Kept, events: Sender<Event>, done: Event) {
+fn keep(
+    mut pipe: impl Read + Send + 'static,
+    limit: usize,
+    kept: &Kept,
+    events: Sender<Event>,
+    done: Event,
+) -> io::Result<()> {
     let kept = Arc::clone(kept);
-    thread::spawn(move || {
+    helper(move || {
         let mut buffer = vec![0; 1 << 16];
         loop {
             match pipe.read(&mut buffer) {
@@ -215,20 +319,7 @@ fn keep(mut pipe: impl Read + Send + 'static, limit: usize, kept: &Kept, events:
             }
         }
         drop(events.send(done));
-    });
-}
-
-/// Waits a little for a program of its own group to end by itself, then ends it and everything it started, and reaps it.
-pub(crate) fn end_group(pid: u32, grace: Duration) -> ExitStatus {
-    let (sender, ended) = channel();
-    thread::spawn(move || {
-        wait_until_exited(pid);
-        let _ = sender.send(());
-    });
-    let _ = ended.recv_timeout(grace);
-    end(pid);
-    forget(pid);
-    reap(pid).status
+    })
 }
 
 #[cfg(test)]

@@ -10,7 +10,6 @@ use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 use tokio_tungstenite::{WebSocketStream, client_async_with_config};
 
 use super::SocketEngine;
-use crate::RetryAdvice;
 use crate::net::{Clocked, NetFailure, Opening};
 use crate::values::Values;
 
@@ -21,7 +20,13 @@ pub(super) async fn open(
     asked: &mut Request,
 ) -> Result<WebSocketStream<Clocked>, NetFailure> {
     let config = &engine.config;
-    let url = values.address(&config.url, &config.query).map_err(NetFailure::broken)?;
+    let url = values.address(&config.url, &config.query).map_err(NetFailure::refused)?;
+    // What cannot be asked for is refused before a connection is opened, as over HTTP.
+    let address = url.to_uri(["ws", "wss"]).map_err(NetFailure::refused)?;
+    let mut request = address.into_client_request().map_err(|error| NetFailure::refused(error.to_string()))?;
+    for (name, value) in values.headers(&config.headers).map_err(NetFailure::refused)? {
+        request.headers_mut().insert(name, value);
+    }
     let mut opening = Opening::default();
     let opened = engine.net.open(&url.target, engine.limits.connect(), &mut opening).await;
     let milliseconds = |length: Option<Duration>| length.map(|length| length.as_secs_f64() * 1e3);
@@ -30,14 +35,6 @@ pub(super) async fn open(
     asked.tls_ms = milliseconds(opening.tls);
     asked.reused = Some(false);
     let (stream, _) = opened?;
-    let scheme = if url.target.tls { "wss" } else { "ws" };
-    let address = format!("{scheme}://{}{}", url.target.host_header(), url.path);
-    let mut request = address.into_client_request().map_err(|error| NetFailure::broken(error.to_string()))?;
-    // Nothing was sent that a service could have declined; it is declined here, as over HTTP.
-    let refused = |detail| NetFailure { outcome: Outcome::Refused, detail, then: RetryAdvice::Leave };
-    for (name, value) in values.headers(&config.headers).map_err(refused)? {
-        request.headers_mut().insert(name, value);
-    }
     // What is owed to a service that does not read is bounded as well: answers to its pings.
     let longest = usize::try_from(engine.longest).unwrap_or(usize::MAX);
     // A thousand conversations at once must not cost a thousand large buffers; longer messages are read in several goes.

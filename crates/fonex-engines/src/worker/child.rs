@@ -6,13 +6,12 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
 use std::sync::{Arc, Mutex};
-use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::StopFlag;
 use fonex_system::{TreeUsage, failure};
 
-use crate::process::end_group;
+use crate::process::{Running, helper};
 
 /// A line and when it was there.
 pub(super) struct Received {
@@ -52,7 +51,7 @@ enum Event {
 }
 
 pub(super) struct Child {
-    pid: u32,
+    running: Running,
     /// Lines for its standard input; a thread writes them, since a worker that does not read would hold up the writer.
     requests: Option<Sender<String>>,
     events: Receiver<Event>,
@@ -82,27 +81,29 @@ impl Child {
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
-        let mut child = fonex_system::start(&mut started)?;
         // None waits in between: lines may be long.
         let (sender, events) = sync_channel(0);
         let stderr = Arc::new(Mutex::new(VecDeque::new()));
-        if let Some(pipe) = child.stdout.take() {
-            thread::spawn(move || read_lines(pipe, longest, &sender));
-        }
         let (open, stderr_open) = channel::<()>();
-        if let Some(pipe) = child.stderr.take() {
-            let kept = Arc::clone(&stderr);
-            thread::spawn(move || {
-                keep_last(pipe, &kept);
-                drop(open);
-            });
-        }
         let (requests, lines) = channel();
-        if let Some(mut pipe) = child.stdin.take() {
-            thread::spawn(move || write_lines(&mut pipe, &lines));
-        }
-        let (pid, requests) = (child.id(), Some(requests));
-        Ok(Self { pid, requests, events, stderr, stderr_open, closed: false, start_up_ms: None })
+        let running = Running::start(&mut started, |child| {
+            if let Some(pipe) = child.stdout.take() {
+                helper(move || read_lines(pipe, longest, &sender))?;
+            }
+            if let Some(pipe) = child.stderr.take() {
+                let kept = Arc::clone(&stderr);
+                helper(move || {
+                    keep_last(pipe, &kept);
+                    drop(open);
+                })?;
+            }
+            if let Some(mut pipe) = child.stdin.take() {
+                helper(move || write_lines(&mut pipe, &lines))?;
+            }
+            Ok(())
+        })?;
+        let requests = Some(requests);
+        Ok(Self { running, requests, events, stderr, stderr_open, closed: false, start_up_ms: None })
     }
 
     /// Whether it still waits for work. Lines written between two trials are dropped.
@@ -142,7 +143,7 @@ impl Child {
         if std::mem::replace(&mut self.closed, true) {
             return Ended::Exited("the worker has ended".to_owned());
         }
-        let status = end_group(self.pid, Duration::from_millis(300));
+        let status = self.running.end_after(Duration::from_millis(300)).status;
         Ended::Exited(match failure(status) {
             Some(how) => how.replace("the program", "the worker"),
             None => "the worker ended in the middle of its work".to_owned(),
@@ -162,7 +163,7 @@ impl Child {
 
     /// What it and everything it started used so far.
     pub(super) fn usage(&self) -> Option<TreeUsage> {
-        TreeUsage::of(self.pid)
+        TreeUsage::of(self.running.pid())
     }
 }
 
@@ -171,7 +172,7 @@ impl Drop for Child {
         self.requests = None;
         if !self.closed {
             // It may leave by itself once its input is closed.
-            let _ = end_group(self.pid, Duration::from_millis(200));
+            self.running.end_after(Duration::from_millis(200));
         }
     }
 }

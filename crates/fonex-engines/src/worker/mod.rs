@@ -24,6 +24,7 @@ use crate::config::ProgramParts;
 use crate::guard::Limits;
 use crate::hands::now;
 use crate::http::longest_answer;
+use crate::process::{patiently, start_reason};
 use crate::secrets::Redaction;
 use crate::spoken::{Sound, from_base64, sound, spoken};
 use crate::values::look_up;
@@ -104,8 +105,9 @@ impl WorkerEngine {
         let started = Instant::now();
         // Sound in a line is in Base64: four characters for three bytes.
         let longest = (self.longest as u64 * 4 / 3) + (1 << 20);
-        let mut child = Child::start(&self.config.command, &self.folder, &self.env, longest).map_err(|error| {
-            let why = crate::net::io_reason(&error);
+        let start = || Child::start(&self.config.command, &self.folder, &self.env, longest);
+        let mut child = patiently(stop, start).map_err(|error| {
+            let why = start_reason(&error);
             Box::new(Answer::failed(
                 Outcome::Unreachable,
                 format!("cannot start \"{}\": {why}", self.config.command[0]),

@@ -52,6 +52,9 @@ pub(super) struct PlanConfig {
     /// Failed trials up to which the exit code is 0.
     #[serde(default)]
     allow_failed: u64,
+    /// Failures in a row for the same reason after which a variant is stopped: refused by the engine, or unreachable. 0: never.
+    #[serde(default = "five")]
+    stop_after_refusals: u32,
     /// The steps of fonex load.
     #[serde(default)]
     load: Option<LoadPlan>,
@@ -99,6 +102,10 @@ impl LoadPlan {
 
 const fn one() -> u32 {
     1
+}
+
+const fn five() -> u32 {
+    5
 }
 
 /// A way of delivery or several to compare.
@@ -152,6 +159,8 @@ pub struct Plan {
     pub allow_failed: u64,
     /// What a run of it may use up.
     pub budget: Budget,
+    /// Failures in a row for the same reason after which a variant is stopped; 0 for never.
+    pub stop_after_refusals: u32,
     /// Steps of load; no part of a run.
     #[serde(skip)]
     pub load: Option<LoadPlan>,
@@ -279,6 +288,7 @@ pub(super) fn resolve(
         concurrency: config.concurrency,
         allow_failed: config.allow_failed,
         budget: config.budget,
+        stop_after_refusals: config.stop_after_refusals,
         load: config.load,
     })
 }

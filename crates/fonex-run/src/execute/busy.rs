@@ -16,7 +16,7 @@ pub(super) fn while_watching<T>(work: impl FnOnce() -> T) -> (T, Option<Busy>) {
     let throttled_before = throttled();
     let (over, waiting) = mpsc::channel::<()>();
     let (done, looks) = thread::scope(|scope| {
-        let watcher = scope.spawn(move || {
+        let watcher = thread::Builder::new().name("fonex-watch".to_owned()).spawn_scoped(scope, move || {
             let mut looks: Vec<[f64; 2]> = Vec::new();
             let mut before = times();
             loop {
@@ -33,7 +33,7 @@ pub(super) fn while_watching<T>(work: impl FnOnce() -> T) -> (T, Option<Busy>) {
         });
         let done = work();
         drop(over);
-        (done, watcher.join().unwrap_or_default())
+        (done, watcher.ok().and_then(|watcher| watcher.join().ok()).unwrap_or_default())
     });
     let column = |at: usize| looks.iter().map(|look| look[at]).collect::<Vec<f64>>();
     let (others, own) = (column(0), column(1));

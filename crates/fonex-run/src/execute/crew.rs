@@ -1,23 +1,26 @@
 //! The workers of a run: who does which trial, and the one writer that stores each as it ends.
 
 use std::collections::HashMap;
+use std::io;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::sync_channel;
-use std::sync::{Condvar, Mutex};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use fonex_core::Outcome;
 use fonex_core::cost::Prices;
-use fonex_engines::StopFlag;
-use fonex_formats::Problem;
+use fonex_engines::{StopFlag, caught};
+use fonex_formats::{Place, Problem, io_reason};
 use fonex_store::{AudioFiles, Spoken, Store, TrialKey, TrialRecord};
 
 use super::budget::Spending;
 use super::material::Material;
 use super::order::Group;
 use super::runner::{Engines, Progress, expected};
+use super::streak::Streak;
 use super::trial::{Ended, Heardable, Sound, Trial};
+use super::when_over::WhenOver;
 use crate::RunError;
 use crate::bench::{Bench, Plan};
 
@@ -37,6 +40,10 @@ pub(crate) struct Crew<'r> {
     /// What the voices that are heard spoke before, when the run was interrupted.
     spoken: HashMap<TrialKey, Spoken>,
     stop: &'r StopFlag,
+    /// Told of a variant that is stopped.
+    watch: &'r dyn Progress,
+    /// How the last trials of each variant failed.
+    streaks: Mutex<Vec<Streak>>,
     /// Why a variant's remaining trials are not begun.
     halted: Mutex<Vec<Option<String>>>,
     /// Why no trial at all is begun any more.
@@ -53,6 +60,7 @@ impl<'r> Crew<'r> {
         engines: &'r Engines,
         spoken: HashMap<TrialKey, Spoken>,
         stop: &'r StopFlag,
+        watch: &'r dyn Progress,
     ) -> Self {
         let prices: Vec<Option<Prices>> = plan.variants.iter().map(|variant| bench.prices(variant)).collect();
         let mut known: Vec<(&str, &Option<Prices>)> = Vec::new();
@@ -74,6 +82,8 @@ impl<'r> Crew<'r> {
             accounts,
             spoken,
             stop,
+            watch,
+            streaks: Mutex::new(plan.variants.iter().map(|_| Streak::default()).collect()),
             halted: Mutex::new(vec![None; plan.variants.len()]),
             spent: Mutex::default(),
             fault: Mutex::default(),
@@ -103,9 +113,10 @@ impl<'r> Crew<'r> {
 
     pub(crate) fn not_begun(&self) -> Vec<String> {
         let halted = self.halted.lock().expect("no holder of this lock panics");
-        let variants = halted.iter().zip(&self.plan.variants).filter_map(|(why, variant)| {
-            Some(format!("the quota of {} is used up ({})", variant.name, why.as_ref()?))
-        });
+        let variants = halted
+            .iter()
+            .zip(&self.plan.variants)
+            .filter_map(|(why, variant)| Some(format!("{}: {}", variant.name, why.as_ref()?)));
         let spent = self.spent.lock().expect("no holder of this lock panics");
         let budget = spent.iter().map(|what| format!("the next trial would pass the budget of {what}"));
         variants.chain(budget).collect()
@@ -170,11 +181,12 @@ impl<'r> Crew<'r> {
             run_started,
             prices,
         };
-        let Ended { record, quota_gone, not_kept } = match &sound {
+        let ended = caught(|| match &sound {
             None => trial(&clip.sound).run(),
             Some(Ok(sound)) => trial(sound).run(),
             Some(Err(why)) => trial(&clip.sound).without_sound(why.clone()),
-        };
+        });
+        let Ended { record, quota_gone, not_kept } = ended.unwrap_or_else(|why| trial(&clip.sound).panicked(why));
         self.spending.settle(account, expected, record.used);
         if let Some(problem) = not_kept {
             // The trial is done again when there is room.
@@ -183,10 +195,28 @@ impl<'r> Crew<'r> {
             return None;
         }
         if quota_gone {
-            let why = record.detail.clone().unwrap_or_default();
-            self.halted.lock().expect("no holder of this lock panics")[key.variant].get_or_insert(why);
+            self.halt(key.variant, &format!("its quota is used up ({})", why_of(&record)));
         }
+        self.follow(&record);
         Some(record)
+    }
+
+    /// Stops the variant of a trial if enough trials in a row have failed for the same reason.
+    fn follow(&self, record: &TrialRecord) {
+        let variant = record.key.variant;
+        let length = self.streaks.lock().expect("no holder of this lock panics")[variant].take(record);
+        if self.plan.stop_after_refusals > 0 && length >= self.plan.stop_after_refusals {
+            let how = if record.outcome == Outcome::Refused { "refused" } else { "unreachable" };
+            self.halt(variant, &format!("{how} {length} times in a row ({})", why_of(record)));
+        }
+    }
+
+    fn halt(&self, variant: usize, why: &str) {
+        let mut halted = self.halted.lock().expect("no holder of this lock panics");
+        if halted[variant].is_none() {
+            halted[variant] = Some(why.to_owned());
+            self.watch.halted(&self.plan.variants[variant].name, why);
+        }
     }
 
     /// What a voice spoke, as it is kept.
@@ -199,13 +229,7 @@ impl<'r> Crew<'r> {
     }
 
     /// Runs trials on as many workers as the plan allows; gives why it was stopped, if it was.
-    pub(crate) fn run_trials(
-        &self,
-        todo: &[Group],
-        run: i64,
-        store: &Store,
-        watch: &dyn Progress,
-    ) -> Result<Option<String>, RunError> {
+    pub(crate) fn run_trials(&self, todo: &[Group], run: i64, store: &Store) -> Result<Option<String>, RunError> {
         let (files, run_started) = (store.audio_files(), Instant::now());
         let next = AtomicUsize::new(0);
         let warm_up = WarmUp::new(todo.iter().filter(|group| group[0].warm_up).count());
@@ -213,9 +237,9 @@ impl<'r> Crew<'r> {
         let mut stopped: Option<String> = None;
         let (sender, records) = sync_channel::<TrialRecord>(64);
         thread::scope(|scope| {
-            for _ in 0..self.plan.concurrency {
+            for number in 0..self.plan.concurrency {
                 let (sender, next, files, warm_up) = (sender.clone(), &next, &files, &warm_up);
-                scope.spawn(move || {
+                let spawned = thread::Builder::new().name("fonex-trial".to_owned()).spawn_scoped(scope, move || {
                     while let Some(group) = todo.get(next.fetch_add(1, Ordering::Relaxed)) {
                         if !group[0].warm_up {
                             warm_up.wait(&|| self.is_over());
@@ -224,18 +248,23 @@ impl<'r> Crew<'r> {
                             break;
                         }
                         let mut open = true;
+                        let _ended = warm_up.ends_with(group[0].warm_up);
                         self.run_group(group, None, files, run_started, &mut |record| {
                             open = sender.send(record).is_ok();
                             open
                         });
-                        if group[0].warm_up {
-                            warm_up.one_ended();
-                        }
                         if !open {
                             break;
                         }
                     }
                 });
+                if let Err(error) = spawned {
+                    // Fewer workers do the same trials.
+                    if number == 0 {
+                        failure = Some(no_thread(&error).into());
+                    }
+                    break;
+                }
             }
             drop(sender);
             while let Ok(first) = records.recv() {
@@ -249,7 +278,7 @@ impl<'r> Crew<'r> {
                 }
                 if failure.is_none() {
                     match store.save_trials(run, &round) {
-                        Ok(()) => round.iter().for_each(|record| watch.trial(record)),
+                        Ok(()) => round.iter().for_each(|record| self.watch.trial(record)),
                         Err(error) => {
                             self.stop.set();
                             failure = Some(error.into());
@@ -269,6 +298,16 @@ impl<'r> Crew<'r> {
     }
 }
 
+fn why_of(record: &TrialRecord) -> &str {
+    record.detail.as_deref().unwrap_or("no reason given")
+}
+
+/// The machine gives no thread at all.
+pub(crate) fn no_thread(error: &io::Error) -> Problem {
+    let what = format!("this machine has no thread left: {}", io_reason(error));
+    Problem::new(what, Place::default()).remedy("end other programs, or raise the limit (ulimit -u)")
+}
+
 /// The timed trials begin once every warm-up trial has ended, on the same threads: their connections are warm too.
 struct WarmUp {
     left: Mutex<usize>,
@@ -280,9 +319,14 @@ impl WarmUp {
         Self { left: Mutex::new(trials), changed: Condvar::new() }
     }
 
-    fn one_ended(&self) {
-        *self.left.lock().expect("no holder of this lock panics") -= 1;
-        self.changed.notify_all();
+    /// Counts a warm-up trial as ended when the guard is dropped, also by a panic.
+    fn ends_with(&self, is_warm_up: bool) -> impl Drop {
+        WhenOver::new(move || {
+            if is_warm_up {
+                *self.left.lock().unwrap_or_else(PoisonError::into_inner) -= 1;
+                self.changed.notify_all();
+            }
+        })
     }
 
     fn wait(&self, over: &dyn Fn() -> bool) {

@@ -12,7 +12,7 @@ use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
 use serde::Serialize;
 
 use super::busy::while_watching;
-use super::claim::Claimed;
+use super::claim::{Claimed, Which};
 use super::commit::commit_around;
 use super::crew::Crew;
 use super::interrupt::Interrupt;
@@ -23,12 +23,14 @@ use super::trial::Heardable;
 use crate::RunError;
 use crate::bench::{Bench, Plan, PlannedVariant};
 
-/// Somebody who follows a run as it goes.
-pub trait Progress {
+/// Follows a run as it goes; called from several threads.
+pub trait Progress: Sync {
     /// The run begins, with this many trials in all and this many of them done before.
     fn begun(&self, run: i64, trials: u64, done: u64);
     /// A trial has been stored.
     fn trial(&self, record: &TrialRecord);
+    /// A variant is stopped: its further trials are not begun.
+    fn halted(&self, variant: &str, why: &str);
     /// No more trials come.
     fn ended(&self);
 }
@@ -138,15 +140,14 @@ pub(crate) fn expected(variant: &PlannedVariant, clip: &Heardable, prices: Optio
     Usage { requests: pieces, audio_s: one.audio_s * pieces as f64, ..one }
 }
 
-/// Executes a plan, or what is left of an interrupted run of it.
+/// Executes a plan: a new run of it, or what is left of one.
 ///
 /// # Errors
 /// When the corpus cannot be read or the store cannot be written. Failing engines are no error: they are outcomes.
 pub fn execute(
     bench: &Bench,
     plan: &Plan,
-    label: Option<&str>,
-    anew: bool,
+    which: Which<'_>,
     store: &mut Store,
     interrupt: &Interrupt,
     watch: &dyn Progress,
@@ -156,10 +157,10 @@ pub fn execute(
     let fingerprint = fingerprint(bench, plan, &corpus);
     let labels: Arc<HashMap<String, Clip>> =
         Arc::new(material.usable.iter().map(|h| (h.clip.id.clone(), h.clip.clone())).collect());
-    let claimed = Claimed::take(store, &fingerprint, plan, (label, anew), || {
+    let claimed = Claimed::take(store, &fingerprint, plan, which, || {
         // What cannot work is told before there is a run. Nothing is started by this.
         engines(bench, plan, &std::env::temp_dir(), &labels, None)?;
-        Ok(new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))
+        Ok(new_run(bench, plan, which.label(), fingerprint.clone(), &corpus, &material))
     })?;
     let (run, done) = (claimed.run, &claimed.done);
     let scratch = store.scratch(run, &claimed.lock)?;
@@ -173,11 +174,11 @@ pub fn execute(
 
     let _heeding = interrupt.heed();
     let spoken = store.spoken(run, plan.variants.iter().filter_map(|variant| variant.hears))?;
-    let crew = Crew::new(bench, plan, &material, &engines, spoken, interrupt.flag());
+    let crew = Crew::new(bench, plan, &material, &engines, spoken, interrupt.flag(), watch);
     for (variant, used) in store.used(run)? {
         crew.spending.add(crew.accounts[variant], used);
     }
-    let (stopped, busy) = while_watching(|| crew.run_trials(&todo, run, store, watch));
+    let (stopped, busy) = while_watching(|| crew.run_trials(&todo, run, store));
     let stopped = stopped?;
     if let Some(busy) = busy {
         store.set_busy(run, busy)?;
@@ -259,7 +260,7 @@ pub(crate) fn print_of(bench: &Bench, plan: &Plan, corpus_checksum: &str) -> Str
     }
     let engines: Vec<&serde_json::Value> =
         plan.variants.iter().map(|variant| &written[variant.engine.as_str()]).collect();
-    let plan = without(serde_json::to_value(plan), &["concurrency", "allow_failed", "budget"]);
+    let plan = without(serde_json::to_value(plan), &["concurrency", "allow_failed", "budget", "stop_after_refusals"]);
     serde_json::json!([plan, engines, bench.text_profile, bench.seed, corpus_checksum]).to_string()
 }
 

@@ -11,7 +11,7 @@ use fonex_core::text::Label;
 use fonex_core::{Clip, Heard, Outcome, Side};
 use fonex_engines::{Answer, Engine, Form, HearRequest, RetryAdvice, SpeakRequest, StopFlag, Task, hear_by};
 use fonex_formats::audio::{Decoded, encode_flac, read_side};
-use fonex_formats::{Place, Problem, checksum};
+use fonex_formats::{Place, Problem, checksum, io_reason};
 use fonex_store::{AudioFiles, TrialKey, TrialRecord};
 
 use crate::bench::PlannedVariant;
@@ -125,6 +125,12 @@ impl Trial<'_> {
     pub(super) fn without_sound(self, why: String) -> Ended {
         let started_ms = self.run_started.elapsed().as_secs_f64() * 1e3;
         self.ended(started_ms, &Answer::<Heard>::failed(Outcome::Refused, why), None, 0)
+    }
+
+    /// The trial that panicked.
+    pub(super) fn panicked(self, why: String) -> Ended {
+        let started_ms = self.run_started.elapsed().as_secs_f64() * 1e3;
+        self.ended(started_ms, &Answer::<Heard>::failed(Outcome::Broken, why), None, 0)
     }
 
     fn form(&self) -> Form<'_> {
@@ -256,9 +262,7 @@ fn keep_audio(files: &AudioFiles, audio: &Audio) -> Result<String, Problem> {
     let flac = encode_flac(audio)
         .map_err(|error| Problem::new(format!("spoken audio cannot be encoded: {error}"), place()))?;
     files.keep(&checksum::of_bytes(&flac), "flac", &flac).map_err(|error| {
-        let why = error.to_string();
-        let why = why.split(" (os error").next().unwrap_or_default().to_lowercase();
-        let problem = Problem::new(format!("spoken audio cannot be kept: {why}"), place());
+        let problem = Problem::new(format!("spoken audio cannot be kept: {}", io_reason(&error)), place());
         problem.remedy("free some space or make the folder writable, and run again: finished trials are kept")
     })
 }

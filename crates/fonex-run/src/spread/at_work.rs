@@ -23,7 +23,7 @@ use super::work::{LOOK, SHOW};
 use super::{GroupMessage, Job, Names, ResultMessage, WorkOptions, asked_key};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Sound, engines};
+use crate::execute::{Crew, Engines, Heardable, Interrupt, Material, Progress, Sound, WhenOver, engines, no_thread};
 
 /// A worker with a job.
 pub(super) struct AtWork<'w> {
@@ -34,6 +34,16 @@ pub(super) struct AtWork<'w> {
     pub(super) options: &'w WorkOptions,
     pub(super) interrupt: &'w Interrupt,
     pub(super) shown: &'w Shown<'w>,
+}
+
+/// The coordinator shows how a spread run goes.
+struct Unwatched;
+
+impl Progress for Unwatched {
+    fn begun(&self, _: i64, _: u64, _: u64) {}
+    fn trial(&self, _: &TrialRecord) {}
+    fn halted(&self, _: &str, _: &str) {}
+    fn ended(&self) {}
 }
 
 /// What a job needs on this machine, gone when it ends.
@@ -61,7 +71,8 @@ impl AtWork<'_> {
             return Ok(());
         };
         self.shown.works_on(Some(&job.plan));
-        let crew = Crew::new(self.bench, self.plan, &equipped.material, &equipped.engines, HashMap::new(), stop);
+        let engines = &equipped.engines;
+        let crew = Crew::new(self.bench, self.plan, &equipped.material, engines, HashMap::new(), stop, &Unwatched);
         let names = Names::of(token);
         let lease = Duration::from_secs(job.lease_s);
         let (begun, over) = (Instant::now(), AtomicBool::new(false));
@@ -69,8 +80,8 @@ impl AtWork<'_> {
         let at_once = self.at_once();
         let failure: Mutex<Option<RunError>> = Mutex::default();
         thread::scope(|scope| {
-            for _ in 0..at_once {
-                scope.spawn(|| {
+            for number in 0..at_once {
+                let spawned = thread::Builder::new().name("fonex-trial".to_owned()).spawn_scoped(scope, || {
                     let worked = (|| {
                         let queue = self.link.queue(&names.todo)?;
                         let consumer = self.link.takes(&queue, lease)?;
@@ -113,6 +124,13 @@ impl AtWork<'_> {
                         failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
                     }
                 });
+                if let Err(error) = spawned {
+                    if number == 0 {
+                        let mut failure = failure.lock().unwrap_or_else(PoisonError::into_inner);
+                        failure.get_or_insert(no_thread(&error).into());
+                    }
+                    break;
+                }
             }
         });
         self.shown.works_on(None);
@@ -182,12 +200,13 @@ impl AtWork<'_> {
         let mut not_begun = None;
         if delivered > job.most_deliveries || !group.keys.iter().all(known) {
             let why = format!("given up after {} deliveries: each worker that took it vanished", delivered - 1);
-            trials.extend(group.keys.iter().map(|key| given_up(key, &why)));
+            let given_up = |key: &TrialKey| TrialRecord::failed(key.clone(), Outcome::Broken, why.clone());
+            trials.extend(group.keys.iter().map(given_up));
             self.shown.given_up.fetch_add(1, Ordering::SeqCst);
         } else {
             let ended = AtomicBool::new(false);
             let made = thread::scope(|scope| {
-                let renewing = scope.spawn(|| {
+                let renewing = thread::Builder::new().name("fonex-lease".to_owned()).spawn_scoped(scope, || {
                     // The lease is renewed as long as the group is being made.
                     let mut last = Instant::now();
                     while !ended.load(Ordering::SeqCst) {
@@ -198,10 +217,12 @@ impl AtWork<'_> {
                         }
                     }
                 });
-                let made = self.make(&group, equipped, crew, warmed, begun);
-                ended.store(true, Ordering::SeqCst);
-                renewing.thread().unpark();
-                made
+                let renewing = renewing.map_err(|error| no_thread(&error))?;
+                let _over = WhenOver::new(|| {
+                    ended.store(true, Ordering::SeqCst);
+                    renewing.thread().unpark();
+                });
+                self.make(&group, equipped, crew, warmed, begun)
             });
             let Some(made) = made? else {
                 // Not made, since this worker is being stopped: somebody else takes it. It is put up anew, so that it does not count as one
@@ -340,29 +361,5 @@ impl AtWork<'_> {
         }
         let publish = || self.link.publish(&names.done, vec![(id.clone(), body.clone())]);
         Ok(self.link.patiently(self.interrupt.flag(), publish)?)
-    }
-}
-
-/// A trial that no worker came back from.
-fn given_up(key: &TrialKey, why: &str) -> TrialRecord {
-    TrialRecord {
-        key: key.clone(),
-        outcome: Outcome::Broken,
-        detail: Some(why.to_owned()),
-        started_ms: 0.0,
-        took_ms: None,
-        audio_s: None,
-        prepared: None,
-        cpu_s: None,
-        peak_memory_kib: None,
-        heard: None,
-        audio_file: None,
-        measures: None,
-        speech: None,
-        replied: None,
-        first_ms: None,
-        traffic: fonex_core::latency::Traffic::default(),
-        used: None,
-        made_by: None,
     }
 }

@@ -20,7 +20,9 @@ use super::{
 };
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::{Claimed, Execution, Group, Interrupt, Material, Progress, left_to_do, new_run, print_of};
+use crate::execute::{
+    Claimed, Execution, Group, Interrupt, Material, Progress, Which, left_to_do, new_run, print_of,
+};
 
 /// Groups that are put up in one go, and results that are taken.
 const ROUND: usize = 500;
@@ -40,17 +42,15 @@ pub struct SpreadOptions {
     pub most_deliveries: u32,
 }
 
-/// Executes a plan, or what is left of an interrupted run of it, on others' machines.
+/// Executes a plan, or what is left of an interrupted run of it, on other machines.
 ///
 /// # Errors
 /// When the corpus cannot be read, the store cannot be written, or the server between the machines cannot be used. Then the job stays, and
 /// the same command goes on with it.
-#[expect(clippy::too_many_arguments, reason = "those of a run on this machine, and two more")]
 pub fn execute_spread(
     bench: &Bench,
     plan: &Plan,
-    label: Option<&str>,
-    anew: bool,
+    which: Which<'_>,
     store: &mut Store,
     interrupt: &Interrupt,
     watch: &dyn Progress,
@@ -63,11 +63,12 @@ pub fn execute_spread(
             .remedy("leave it out for this run (--set), or run the plan on this machine alone")
             .into());
     }
+    let label = which.label();
     let link = Link::open(address, "fonex run")?;
     let corpus = bench.read_corpus(Some(plan))?;
     let material = Material::load(&corpus, bench, plan)?;
     let fingerprint = checksum::of_bytes(print_of(bench, plan, &corpus.checksum).as_bytes());
-    let claimed = Claimed::take(store, &fingerprint, plan, (label, anew), || {
+    let claimed = Claimed::take(store, &fingerprint, plan, which, || {
         Ok(new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))
     })?;
     let (run, done) = (claimed.run, &claimed.done);
@@ -98,7 +99,7 @@ pub fn execute_spread(
         not_begun: Vec::new(),
     };
     let asking = link.bucket(WORKERS, HELD)?;
-    let whole = link.while_telling(&asking, &asked_key(&token), SHOW, || taking.all(&todo, interrupt))?;
+    let whole = link.while_telling(&asking, &asked_key(&token), SHOW, || taking.all(&todo, interrupt))??;
     let (not_begun, mut stopped) = (taking.not_begun, None);
     watch.ended();
     if whole {

@@ -20,6 +20,7 @@ use tokio::runtime::Runtime;
 
 use super::access::SpreadAddress;
 use super::problem;
+use crate::execute::{WhenOver, no_thread};
 
 /// Time for one answer of the server.
 const ANSWER: Duration = Duration::from_secs(20);
@@ -96,12 +97,12 @@ impl Link {
         key: &str,
         every: Duration,
         work: impl FnOnce() -> T,
-    ) -> T {
+    ) -> Result<T, Problem> {
         let over = Arc::new(AtomicBool::new(false));
         let tell = || drop(self.runtime.block_on(bucket.put(key, "at it".into())));
         tell();
         let done = thread::scope(|scope| {
-            let telling = scope.spawn(|| {
+            let telling = thread::Builder::new().name("fonex-shown".to_owned()).spawn_scoped(scope, || {
                 while !over.load(Ordering::SeqCst) {
                     thread::park_timeout(every);
                     if !over.load(Ordering::SeqCst) {
@@ -109,10 +110,12 @@ impl Link {
                     }
                 }
             });
-            let done = work();
-            over.store(true, Ordering::SeqCst);
-            telling.thread().unpark();
-            done
+            let telling = telling.map_err(|error| no_thread(&error))?;
+            let _over = WhenOver::new(|| {
+                over.store(true, Ordering::SeqCst);
+                telling.thread().unpark();
+            });
+            Ok(work())
         });
         drop(self.runtime.block_on(bucket.purge(key)));
         done

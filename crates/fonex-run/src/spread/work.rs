@@ -17,7 +17,7 @@ use super::shown::Shown;
 use super::{FORM, JOBS, Job, Names, OBJECTS, TURNS, WORKERS, asked_key, bench_print};
 use crate::RunError;
 use crate::bench::{Bench, Plan};
-use crate::execute::Interrupt;
+use crate::execute::{Interrupt, WhenOver, no_thread};
 
 /// How long a worker waits for a group before it looks for other jobs.
 pub(super) const LOOK: Duration = Duration::from_millis(500);
@@ -77,7 +77,7 @@ pub fn work(
     let _heeding = interrupt.heed();
     let (mut left, mut begun) = (HashSet::new(), HashSet::new());
     thread::scope(|scope| {
-        scope.spawn(|| {
+        let spawned = thread::Builder::new().name("fonex-shown".to_owned()).spawn_scoped(scope, || {
             let mut last = Instant::now();
             while !ended.load(Ordering::SeqCst) {
                 thread::sleep(Duration::from_millis(100));
@@ -88,7 +88,9 @@ pub fn work(
                 }
             }
         });
-        let result = (|| {
+        spawned.map_err(|error| no_thread(&error))?;
+        let _over = WhenOver::new(|| ended.store(true, Ordering::SeqCst));
+        (|| {
             while !interrupt.flag().is_set() {
                 let mut found = false;
                 for token in link.patiently(interrupt.flag(), || link.keys(&jobs))? {
@@ -125,9 +127,7 @@ pub fn work(
                 }
             }
             Ok::<(), RunError>(())
-        })();
-        ended.store(true, Ordering::SeqCst);
-        result
+        })()
     })?;
     shown.end();
     Ok(shown.report())

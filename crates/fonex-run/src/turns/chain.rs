@@ -99,9 +99,11 @@ fn hear_ms(answer: &Answer<Heard>, speech_end_s: f64) -> f64 {
 /// What a link gave and how long it took, or how the turn broke off.
 fn link<T>(clip: &Clip, link: &'static str, answer: Answer<T>) -> Result<(T, f64), BrokenOff> {
     match answer {
-        Answer { outcome: Outcome::Done, value: Some(value), measured, .. } => {
-            Ok((value, measured.took_ms.unwrap_or_default()))
-        }
+        Answer { outcome: Outcome::Done, value: Some(value), measured, .. } => match measured.took_ms {
+            Some(took_ms) => Ok((value, took_ms)),
+            // Zero milliseconds would be a figure that nobody measured.
+            None => Err(BrokenOff::at(clip, link, Outcome::Broken, Some("its answer has no took_ms".to_owned()))),
+        },
         Answer { outcome, detail, .. } => Err(BrokenOff::at(clip, link, outcome, detail)),
     }
 }

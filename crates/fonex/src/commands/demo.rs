@@ -162,7 +162,9 @@ impl DemoFolder {
             label: label.map(str::to_owned),
             commit: None,
             overrides: overrides.to_vec(),
-            anew: false,
+            again: false,
+            failed: None,
+            outcome: Vec::new(),
             bench: self.bench.clone(),
             format: FormatArg { format: Format::Table },
         };
@@ -187,7 +189,9 @@ impl DemoFolder {
             label: None,
             commit: None,
             overrides: SERVED.iter().map(|engine| format!("engine.{engine}.settings.port={port}")).collect(),
-            anew: false,
+            again: false,
+            failed: None,
+            outcome: Vec::new(),
             bench: own_store(&self.folder, "services.toml"),
             format: FormatArg { format: Format::Table },
         };

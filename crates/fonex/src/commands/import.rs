@@ -10,7 +10,7 @@ use clap::Args;
 use fonex_core::Clip;
 use fonex_core::text::Label;
 use fonex_formats::{Place, Problem, checksum, corpus_line, parse_strict, regular};
-use fonex_store::{NewRun, Run, RunState, TrialRecord, is_audio_name};
+use fonex_store::{NewRun, Run, RunState, Taken, TrialRecord, is_audio_name};
 use serde::Deserialize;
 
 use super::export::RunFileHead;
@@ -57,13 +57,17 @@ pub fn import(options: &ImportOptions) -> Result<Code, Failure> {
     let new = new_run(&head, clips, options.label.clone());
     let finished_at = (head.run.state == RunState::Finished)
         .then(|| head.run.finished_at.clone().unwrap_or_else(|| head.run.started_at.clone()));
-    let mut left = head.trials;
+    let (mut left, mut retried) = (head.trials, head.retried);
     let files = store.audio_files();
     let mut kept: Vec<String> = Vec::new();
-    let taken_in = store.take_in_run(&new, finished_at.as_deref(), || -> Result<Option<TrialRecord>, Failure> {
+    let taken_in = store.take_in_run(&new, finished_at.as_deref(), || -> Result<Option<Taken>, Failure> {
         if left > 0 {
             left -= 1;
-            return Ok(Some(lines.trial(&new)?));
+            return Ok(Some(Taken::Trial(Box::new(lines.trial(&new)?))));
+        }
+        if retried > 0 {
+            retried -= 1;
+            return Ok(Some(Taken::Retried(Box::new(lines.trial(&new)?))));
         }
         for _ in 0..head.audio {
             let (name, bytes) = lines.audio()?;

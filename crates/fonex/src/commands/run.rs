@@ -1,11 +1,11 @@
 //! `fonex run`: execute a plan, or what is left of it, and sum it up.
 
 use clap::Args;
-use fonex_core::{Clip, Task};
-use fonex_store::{RunRef, Store, StorePlace};
+use fonex_core::{Clip, Outcome, Task};
+use fonex_store::{RunRef, RunState, Store, StorePlace};
 
 use super::load_run;
-use super::run_names::check_label;
+use super::run_names::{check_label, find_run};
 use fonex_core::measures::tell_own;
 
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -15,7 +15,7 @@ use crate::commands::spread::ServerArg;
 use crate::failure::{Code, Failure};
 use fonex_core::measures::Unit;
 use fonex_run::{Bench, Plan, read_bench};
-use fonex_run::{Execution, Forecast, Interrupt, execute, forecast};
+use fonex_run::{Execution, Forecast, Interrupt, Which, execute, forecast};
 
 use crate::output::{self, Cell, RunBar, Table, money, plural};
 
@@ -40,9 +40,17 @@ pub struct RunOptions {
     #[arg(long)]
     #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
     pub dry_run: bool,
-    /// Start a new run even if an interrupted one could be resumed
-    #[arg(long)]
-    pub anew: bool,
+    /// Start a new run even if an interrupted one could be resumed, or an earlier run has the label
+    #[arg(long, alias = "anew")]
+    pub again: bool,
+    /// Make the failed trials of a run again, in the same run, and those that are left of it
+    #[arg(long, value_name = "RUN", num_args = 0..=1, default_missing_value = "last",
+          conflicts_with_all = ["plan", "label", "commit", "overrides", "heard_by", "again", "dry_run"])]
+    #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
+    pub failed: Option<String>,
+    /// With --failed: only trials that ended so, such as refused,late
+    #[arg(long, value_name = "OUTCOME,OUTCOME", value_delimiter = ',', requires = "failed", value_parser = failing)]
+    pub outcome: Vec<Outcome>,
     #[cfg(feature = "team")]
     #[command(flatten)]
     pub spreading: SpreadArg,
@@ -75,6 +83,19 @@ fn short_name(typed: &str) -> Result<String, String> {
     if fits { Ok(typed.to_owned()) } else { Err("expected a word of up to 80 letters, digits and signs".to_owned()) }
 }
 
+/// An outcome of a trial that has no answer.
+fn failing(typed: &str) -> Result<Outcome, String> {
+    typed
+        .parse()
+        .ok()
+        .filter(|outcome| FAILURES.contains(outcome))
+        .ok_or_else(|| format!("expected one of {}", FAILURES.map(Outcome::as_str).join(", ")))
+}
+
+/// Outcomes of trials that are made again.
+const FAILURES: [Outcome; 5] =
+    [Outcome::Unclear, Outcome::Refused, Outcome::Unreachable, Outcome::Late, Outcome::Broken];
+
 /// The bench file with what the command line changes in it.
 fn bench_of(options: &RunOptions) -> Result<Bench, Failure> {
     let mut bench = read_bench(&options.bench.bench, &options.overrides)?;
@@ -91,26 +112,58 @@ fn bench_of(options: &RunOptions) -> Result<Bench, Failure> {
 }
 
 pub fn run(options: &RunOptions) -> Result<Code, Failure> {
+    if let Some(typed) = &options.failed {
+        return run_failed(options, typed);
+    }
     let bench = bench_of(options)?;
     let plan = bench.plan(options.plan.as_deref())?;
     if options.dry_run {
         // Looking must not make a store.
-        let store = options.bench.store().existing().ok().filter(|_| !options.anew);
+        let store = options.bench.store().existing().ok().filter(|_| !options.again);
         let forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
         return dry_run(options, &forecast, &least_difference_of(&bench, plan)?);
     }
+    let which = if options.again { Which::Anew } else { Which::Resumed };
+    let mut store = options.bench.store().open()?;
+    run_and_show(options, &bench, plan, &mut store, which(options.label.as_deref()))
+}
+
+/// Makes the failed trials of a run again.
+fn run_failed(options: &RunOptions, typed: &str) -> Result<Code, Failure> {
+    let mut store = options.bench.store().existing()?;
+    let run = find_run(&store, typed)?;
+    let outcomes = if options.outcome.is_empty() { FAILURES.to_vec() } else { options.outcome.clone() };
+    let failed = store.failed(run.id)?;
+    let again = failed.iter().filter(|(_, outcome)| outcomes.contains(outcome)).count();
+    if again == 0 && run.state == RunState::Finished {
+        let how = if options.outcome.is_empty() { "" } else { " so" };
+        output::note(&format!("Nothing to make again: no trial of run {} failed{how}.", run.id));
+        return Ok(Code::Done);
+    }
+    let bench = read_bench(&options.bench.bench, &run.overrides)?;
+    let plan = bench.plan(Some(&run.plan))?;
+    output::note(&format!("Run {}: {} made again.", run.id, plural(again as u64, "failed trial")));
+    run_and_show(options, &bench, plan, &mut store, Which::Failed(run.id, &outcomes))
+}
+
+fn run_and_show(
+    options: &RunOptions,
+    bench: &Bench,
+    plan: &Plan,
+    store: &mut Store,
+    which: Which<'_>,
+) -> Result<Code, Failure> {
     bench.broken.measures.iter().for_each(|problem| output::caution(&problem.to_string()));
     tell_own(bench.own.clone());
-    let mut store = options.bench.store().open()?;
-    let execution = execute_plan(options, &bench, plan, &mut store)?;
+    let execution = execute_plan(options, bench, plan, store, which)?;
     if let Some(why) = &execution.stopped {
-        output::caution(&format!("run {} was stopped: {why}", execution.run));
-        output::note(&format!("  Every finished trial is kept. To resume: {}", again(options, &bench, plan)));
+        output::caution(&format!("run {} was interrupted: {why}", execution.run));
+        output::note(&format!("  Every finished trial is kept. To resume: {}", again(options, bench, plan)));
         return Ok(Code::Interrupted);
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
-    let view = load_run(&mut store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
-    show::print_run(&mut store, &view, options.format.format)?;
+    let view = load_run(store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
+    show::print_run(store, &view, options.format.format)?;
     Ok(code(&execution, plan))
 }
 
@@ -189,17 +242,24 @@ pub fn other_language(variant: &str, clips: u64) -> String {
 pub fn run_quietly(options: &RunOptions) -> Result<(Code, i64), Failure> {
     let bench = bench_of(options)?;
     let plan = bench.plan(options.plan.as_deref())?;
-    let execution = execute_plan(options, &bench, plan, &mut options.bench.store().open()?)?;
+    let which = Which::Resumed(options.label.as_deref());
+    let execution = execute_plan(options, &bench, plan, &mut options.bench.store().open()?, which)?;
     let code = if execution.stopped.is_some() { Code::Interrupted } else { code(&execution, plan) };
     Ok((code, execution.run))
 }
 
-fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut Store) -> Result<Execution, Failure> {
+fn execute_plan(
+    options: &RunOptions,
+    bench: &Bench,
+    plan: &Plan,
+    store: &mut Store,
+    which: Which<'_>,
+) -> Result<Execution, Failure> {
     if let Some(label) = &options.label {
         check_label(label)?;
     }
     let interrupt = Interrupt::listen();
-    let (label, anew, bar) = (options.label.as_deref(), options.anew, RunBar::default());
+    let bar = RunBar::default();
     #[cfg(feature = "team")]
     let spreading = &options.spreading;
     #[cfg(feature = "team")]
@@ -209,18 +269,26 @@ fn execute_plan(options: &RunOptions, bench: &Bench, plan: &Plan, store: &mut St
             lease: std::time::Duration::from_secs(spreading.lease),
             most_deliveries: spreading.deliveries,
         };
-        let execution =
-            fonex_run::execute_spread(bench, plan, label, anew, store, &interrupt, &bar, (&address, &how))?;
+        let execution = fonex_run::execute_spread(bench, plan, which, store, &interrupt, &bar, (&address, &how))?;
         say_what_happened(&execution);
         return Ok(execution);
     }
-    let execution = execute(bench, plan, label, anew, store, &interrupt, &bar)?;
+    let execution = execute(bench, plan, which, store, &interrupt, &bar)?;
     say_what_happened(&execution);
     Ok(execution)
 }
 
 /// What a person must know that the tables do not say.
 fn say_what_happened(execution: &Execution) {
+    for why in &execution.not_begun {
+        output::caution(&format!("trials were left out: {why}"));
+    }
+    if !execution.not_begun.is_empty() {
+        output::note(&format!(
+            "  Run {0} stays unfinished. The same command resumes it; fonex run --failed {0} makes its failed trials again as well.",
+            execution.run
+        ));
+    }
     if execution.resumed_with > 0 {
         output::note(&format!(
             "Resumed run {}: {} were done before.",
@@ -234,12 +302,6 @@ fn say_what_happened(execution: &Execution) {
     if let Some(more) = execution.left_out.len().checked_sub(6) {
         output::caution(&format!("{} more clips are left out; fonex show --format json lists them", more + 1));
     }
-    for why in &execution.not_begun {
-        output::caution(&format!("trials were left out: {why}"));
-    }
-    if !execution.not_begun.is_empty() {
-        output::note(&format!("  Run {} stays unfinished; the same command resumes it.", execution.run));
-    }
     if execution.failed > 0 {
         output::caution(&format!("{} failed: they have no answer", plural(execution.failed, "trial")));
     }
@@ -247,7 +309,10 @@ fn say_what_happened(execution: &Execution) {
 
 /// The command that resumes what was stopped here.
 fn again(options: &RunOptions, bench: &Bench, plan: &Plan) -> String {
-    let mut command = format!("fonex run {}", plan.name);
+    let mut command = match &options.failed {
+        Some(run) => format!("fonex run --failed {run}"),
+        None => format!("fonex run {}", plan.name),
+    };
     if let Some(label) = &options.label {
         command += &format!(" --label {label}");
     }

@@ -42,6 +42,14 @@ impl Progress for RunBar {
         bar.inc(1);
     }
 
+    fn halted(&self, variant: &str, why: &str) {
+        let say = || super::caution(&format!("{variant} is stopped: {why}"));
+        match self.0.get() {
+            Some(bar) => bar.suspend(say),
+            None => say(),
+        }
+    }
+
     fn ended(&self) {
         if let Some(bar) = self.0.get() {
             bar.finish_and_clear();

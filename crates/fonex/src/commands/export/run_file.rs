@@ -13,9 +13,12 @@ use crate::failure::Failure;
 use crate::output::{self, plural};
 
 /// The version of the file's form.
-pub(in crate::commands) const FORM: u32 = 1;
+pub(in crate::commands) const FORM: u32 = 2;
+/// The form of a run of which no trial was made again: earlier versions read it too.
+const FORM_WITHOUT_RETRIED: u32 = 1;
 
-/// The first line of a run file. The labels follow in the order of the corpus, then the trials, then the audio.
+/// The first line of a run file. The labels follow in the order of the corpus, then the trials, those
+/// that failed and were made again, and the audio.
 #[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(in crate::commands) struct RunFileHead {
@@ -27,8 +30,16 @@ pub(in crate::commands) struct RunFileHead {
     pub clips: usize,
     /// Lines of trials, those of the warm-up included.
     pub trials: usize,
+    /// Lines of trials that failed and were made again.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub retried: usize,
     /// Lines of audio.
     pub audio: usize,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "as serde calls it")]
+const fn is_zero(count: &usize) -> bool {
+    *count == 0
 }
 
 /// One synthesised answer.
@@ -57,7 +68,15 @@ pub(super) fn write(store: &Store, run: &Run, audio: bool, out: &mut dyn Write) 
     if lost > 0 && audio {
         output::caution(&format!("{} of the store is missing and left out", plural(lost, "audio file")));
     }
-    let head = RunFileHead { fonex_run: FORM, run: run.clone(), clips: clips.len(), trials, audio: names.len() };
+    let earlier = store.retried(run.id)?;
+    let head = RunFileHead {
+        fonex_run: if earlier.is_empty() { FORM_WITHOUT_RETRIED } else { FORM },
+        run: run.clone(),
+        clips: clips.len(),
+        trials,
+        retried: earlier.len(),
+        audio: names.len(),
+    };
     let mut line = |line: String| -> std::io::Result<()> {
         out.write_all(line.as_bytes())?;
         out.write_all(b"\n")
@@ -74,6 +93,9 @@ pub(super) fn write(store: &Store, run: &Run, audio: bool, out: &mut dyn Write) 
         }
     })?;
     written?;
+    for trial in &earlier {
+        line(serde_json::to_string(trial).map_err(json)?)?;
+    }
     for name in names {
         let bytes = fs::read(files.path(&name))?;
         line(serde_json::to_string(&AudioLine { name, base64: STANDARD.encode(bytes) }).map_err(json)?)?;

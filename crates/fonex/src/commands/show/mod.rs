@@ -13,6 +13,7 @@ use clap::Args;
 use fonex_analysis::{
     MANY_TRIALS, Material, Natural, RunView, Side, VariantView, Wanted, by_kind, natural, score_in_depth,
 };
+use fonex_core::Outcome;
 use fonex_core::accuracy::Score;
 use fonex_core::measures::Measure;
 use fonex_run::profile_checksum;
@@ -126,7 +127,30 @@ pub(in crate::commands) struct RunInDepth<'v> {
     run: &'v Run,
     #[serde(skip_serializing_if = "Option::is_none")]
     scored_under: Option<&'v String>,
+    /// Trials that failed and were made again: how they had ended.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    made_again: Vec<MadeAgain>,
     variants: Vec<InDepth<'v>>,
+}
+
+/// Trials of a variant that failed in one way before they were made again.
+#[derive(Serialize, schemars::JsonSchema)]
+pub(in crate::commands) struct MadeAgain {
+    variant: String,
+    outcome: Outcome,
+    trials: u64,
+}
+
+fn made_again(store: &Store, view: &RunView) -> Result<Vec<MadeAgain>, Failure> {
+    let mut counts: BTreeMap<(usize, Outcome), u64> = BTreeMap::new();
+    for trial in store.retried(view.run.id)? {
+        *counts.entry((trial.key.variant, trial.outcome)).or_default() += 1;
+    }
+    let named = counts.into_iter().filter_map(|((variant, outcome), trials)| {
+        let variant = view.run.variants.get(variant)?.name.clone();
+        Some(MadeAgain { variant, outcome, trials })
+    });
+    Ok(named.collect())
 }
 
 /// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
@@ -138,12 +162,13 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<()
                 let depth = score_in_depth(store, view, variant)?;
                 variants.push(InDepth { view: variant, score: depth });
             }
-            output::print_json(&RunInDepth { run: &view.run, scored_under: view.scored_under.as_ref(), variants })
+            let (run, scored_under, made_again) = (&view.run, view.scored_under.as_ref(), made_again(store, view)?);
+            output::print_json(&RunInDepth { run, scored_under, made_again, variants })
         }
         Format::Table => {
             let natural = natural(store, view)?;
             let pronounced = pronunciation(store, view)?;
-            output::print(&page(view, &natural, &pronounced))
+            output::print(&page(view, &natural, &pronounced, &made_again(store, view)?))
         }
         form => output::print_table(&every_figure(view), form),
     }
@@ -152,8 +177,8 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<()
 /// Titles of the kinds of variants.
 pub const KINDS: [&str; 4] = ["Recognisers", "Synthesisers", "Voices as heard", "Responders"];
 
-fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
-    let mut page = header(view);
+fn page(view: &RunView, natural: &[Natural], pronounced: &Table, made_again: &[MadeAgain]) -> String {
+    let mut page = header(view, made_again);
     if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
         page += &output::text(&scorecard(view, natural, &[], &BTreeMap::new()));
         page.push('\n');
@@ -196,7 +221,7 @@ fn page(view: &RunView, natural: &[Natural], pronounced: &Table) -> String {
     page + "\n"
 }
 
-fn header(view: &RunView) -> String {
+fn header(view: &RunView, made_again: &[MadeAgain]) -> String {
     let run = &view.run;
     let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
     let state = if run.state == RunState::Finished { "" } else { ", unfinished" };
@@ -230,6 +255,10 @@ fn header(view: &RunView) -> String {
     }
     if !run.left_out.is_empty() {
         text += &format!("{} could not be used\n", plural(run.left_out.len() as u64, "clip"));
+    }
+    if !made_again.is_empty() {
+        let each = made_again.iter().map(|one| format!("{} {} {}", one.variant, one.outcome, one.trials));
+        text += &format!("made again after they failed: {}\n", each.collect::<Vec<_>>().join(", "));
     }
     text.push('\n');
     text
