@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::by_clip::{ByClip, add_clip};
 use crate::column::Column;
 use crate::facts::Kept;
-use crate::machines::unlike_machines;
+use crate::machines::{UnlikeTimes, unlike_times};
 use crate::view::{CostSummary, RunView, VariantView};
 
 /// A variant of a run.
@@ -142,6 +142,10 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
         let findings: Vec<Finding> = findings.by_ref().take(questions.len()).collect();
         let fewest = findings.iter().filter(|finding| finding.slice.is_none()).map(|finding| finding.clips).min();
         let mut cautions = cautions(*first, *second);
+        // Said once for all measures of time, and not where none is compared.
+        if let Some(why) = findings.iter().find_map(|finding| finding.withheld.as_ref()) {
+            cautions.insert(0, format!("no verdict on times: {why}"));
+        }
         cautions.extend(few_clips(fewest.unwrap_or(u64::MAX)));
         Comparison {
             first: first.name(),
@@ -166,6 +170,8 @@ pub(crate) struct Paired<'v> {
     /// Clips of both: places in the first corpus and in the second.
     pub(crate) shared: Vec<[u32; 2]>,
     drawn: DrawnUnit,
+    /// How many speakers the shared clips are of, where speakers have several and clips are drawn.
+    speakers: Option<u64>,
     units: Units,
 }
 
@@ -202,7 +208,8 @@ impl<'v> Paired<'v> {
         let sheet = first.run.sheet();
         let drawn = unit.unwrap_or_else(|| sheet.natural_unit(&places));
         let units = sheet.units(drawn, &places);
-        Ok(Self { sides: [first, second], clips, shared, drawn, units })
+        let speakers = sheet.repeated_speakers(&places).filter(|_| drawn == DrawnUnit::Clip);
+        Ok(Self { sides: [first, second], clips, shared, drawn, speakers, units })
     }
 
     fn questions(&self, store: &Store, asked: &Asked) -> Result<Vec<Question>, StoreError> {
@@ -276,6 +283,7 @@ impl<'v> Paired<'v> {
             slice: slice.map(str::to_owned),
             clips: first.clips(),
             unit: self.drawn,
+            speakers: self.speakers,
             difference,
             withheld,
         }
@@ -326,7 +334,7 @@ impl<'v> Paired<'v> {
         if !measure.fact.timed || first.id == second.id {
             return None;
         }
-        unlike_machines(first, second)
+        unlike_times(first, second).map(|unlike| unlike.why().to_owned())
     }
 }
 
@@ -353,9 +361,8 @@ pub fn cautions(first: Side<'_>, second: Side<'_>) -> Vec<String> {
             cautions.push(what);
         }
     };
-    if a.id != b.id {
-        let why = unlike_machines(a, b).unwrap_or_default();
-        differs(!why.is_empty(), format!("no verdict on times: {why}"));
+    if a.id != b.id && unlike_times(a, b) == Some(UnlikeTimes::Machine) {
+        differs(true, "run on different machines".to_owned());
     }
     differs(
         a.corpus_checksum != b.corpus_checksum && second.material == Material::Whole,

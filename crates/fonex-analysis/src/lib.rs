@@ -36,7 +36,7 @@ pub use facts::Facts;
 pub use figures::{MANY_TRIALS, Wanted};
 pub use lines::each_trial_line;
 pub use located::locate;
-pub use machines::unlike_machines;
+pub use machines::{UnlikeTimes, unlike_times};
 pub use many::{BestBySlice, Choice, Flip, FlipSide, FlipSides, Flips, all_pairs, best_by_slice, flips};
 pub use own::TrialLine;
 pub use progress::{FigureSoFar, Next, Progress, ProgressState, RecentTrial, VariantProgress, follow_run};

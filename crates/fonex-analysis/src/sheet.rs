@@ -1,11 +1,12 @@
 //! What the clips of a corpus share: speakers, recordings and slices, as numbers, so that a million labels need not be read
 //! again for every table.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use fonex_core::Clip;
 use fonex_core::accuracy::ScoreBuilder;
 use fonex_core::measures::Units;
+use fonex_core::measures::Withheld;
 use fonex_core::stats::UnitKind;
 use fonex_core::text::TextProfile;
 use fonex_core::verdict::DrawnUnit;
@@ -96,23 +97,23 @@ impl Sheet {
     }
 
     /// Which unit of chance to take when none is asked for: speakers where speakers have several clips, else recordings where
-    /// those have, else clips. `places` are the clips taken.
+    /// those have, else clips. Units too few for an interval are not taken. `places` are the clips taken.
     #[must_use]
     pub fn natural_unit(&self, places: &[u32]) -> DrawnUnit {
-        let repeats = |numbers: &[u32]| {
-            let mut seen = std::collections::HashSet::new();
-            let known = places.iter().map(|place| numbers[*place as usize]).filter(|number| *number > 0);
-            let mut several = false;
-            known.for_each(|number| several |= !seen.insert(number));
-            several
-        };
-        if repeats(&self.speaker) {
-            DrawnUnit::Speaker
-        } else if repeats(&self.recording) {
-            DrawnUnit::Recording
-        } else {
-            DrawnUnit::Clip
-        }
+        let natural = [DrawnUnit::Speaker, DrawnUnit::Recording].into_iter().find(|unit| {
+            let count = self.units(*unit, places).count;
+            (count as usize) < places.len() && u64::from(count) >= Withheld::LEAST_GROUPS
+        });
+        natural.unwrap_or(DrawnUnit::Clip)
+    }
+
+    /// How many speakers the clips are of, where some speaker has several: a verdict whose unit is the clip holds for these
+    /// speakers alone.
+    #[must_use]
+    pub fn repeated_speakers(&self, places: &[u32]) -> Option<u64> {
+        let numbers = || places.iter().map(|place| self.speaker[*place as usize]).filter(|number| *number > 0);
+        let distinct: HashSet<u32> = numbers().collect();
+        (distinct.len() < numbers().count()).then_some(distinct.len() as u64)
     }
 
     /// The unit of each clip taken. A clip that names no speaker or recording is one by itself.

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::by_clip::{Rows, in_both};
 use crate::compare::few_clips;
-use crate::machines::unlike_machines;
+use crate::machines::{UnlikeTimes, unlike_times};
 use crate::view::{RunView, VariantView};
 
 /// One measure of one variant over runs, oldest first.
@@ -33,6 +33,9 @@ pub struct Series {
     pub marks: Vec<AxisMark>,
     /// What was drawn.
     pub unit: DrawnUnit,
+    /// Where clips are drawn and speakers have several: what is said holds for these speakers, and this is how many.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speakers: Option<u64>,
     /// What makes its figures less sure.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub cautions: Vec<String>,
@@ -127,13 +130,16 @@ pub enum MarkKind {
     TextProfile,
     /// The machine.
     Machine,
+    /// What other programs did on it; in series of times only.
+    Load,
     /// Fonex itself.
     Fonex,
 }
 
 impl MarkKind {
     /// Every kind, in the order of its declaration.
-    pub const ALL: [Self; 5] = [Self::Engine, Self::Corpus, Self::TextProfile, Self::Machine, Self::Fonex];
+    pub const ALL: [Self; 6] =
+        [Self::Engine, Self::Corpus, Self::TextProfile, Self::Machine, Self::Load, Self::Fonex];
 
     /// Its letter on an axis, and its name.
     #[must_use]
@@ -143,6 +149,7 @@ impl MarkKind {
             Self::Corpus => ('C', "corpus"),
             Self::TextProfile => ('T', "text profile"),
             Self::Machine => ('M', "machine"),
+            Self::Load => ('L', "load of the machine"),
             Self::Fonex => ('F', "Fonex"),
         }
     }
@@ -205,6 +212,10 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
             .collect(),
         marks: turns.iter().map(|turn| turn.mark.clone()).collect(),
         unit: drawn,
+        speakers: steps
+            .last()
+            .and_then(|step| step.run.sheet().repeated_speakers(&step.contributing))
+            .filter(|_| drawn == DrawnUnit::Clip),
         cautions: few_clips(fewest).into_iter().collect(),
         withheld: None,
     };
@@ -296,8 +307,16 @@ fn turns(steps: &[Step<'_>], measure: &Measure) -> Vec<Turn> {
             let from_to = format!("{} → {}", pair[0].run.profile().name, pair[1].run.profile().name);
             turn(MarkKind::TextProfile, Some("the text profile changed".to_owned()), from_to, true);
         }
-        if let Some(why) = unlike_machines(before, after) {
-            turn(MarkKind::Machine, timed.then(|| format!("the machine: {why}")), why, true);
+        match unlike_times(before, after) {
+            Some(unlike @ UnlikeTimes::Machine) => {
+                let why = unlike.why().to_owned();
+                turn(MarkKind::Machine, timed.then(|| format!("the machine: {why}")), why, true);
+            }
+            // What other programs did concerns times alone.
+            Some(UnlikeTimes::Load(why)) if timed => {
+                turn(MarkKind::Load, Some(format!("timings not comparable: {why}")), why, true);
+            }
+            _ => {}
         }
         if before.fonex_version != after.fonex_version {
             let what = format!("Fonex changed from {} to {}", before.fonex_version, after.fonex_version);

@@ -20,10 +20,13 @@ fn main() -> ExitCode {
     }
     output::set_manner(cli.quiet, cli.color);
     std::panic::set_hook(Box::new(|panic| {
-        let place = panic.location().map_or_else(String::new, |place| format!(" ({}:{})", place.file(), place.line()));
+        let place =
+            panic.location().map_or_else(String::new, |place| format!(" ({}:{})", place.file(), place.line()));
         let why = panic.payload_as_str().unwrap_or("no message");
         output::caution(&format!("Fonex failed internally: {why}{place}"));
-        output::note("  This is a fault of Fonex, not of your input: please report it with the command and this message.");
+        output::note(
+            "  This is a fault of Fonex, not of your input: please report it with the command and this message.",
+        );
     }));
     fonex_run::hear_of_file_limits();
     fonex_engines::notice::set(|program, line| output::note(&format!("{program} says: {line}")));

@@ -7,7 +7,7 @@ use fonex_core::Clip;
 use fonex_core::measures::{FACTS_VERSION, Fact};
 use fonex_core::text::TextProfile;
 use fonex_formats::{Place, Problem, parse_strict};
-use fonex_store::{Machine, Store, StoreError};
+use fonex_store::{Machine, Run, Store, StoreError};
 use serde::{Deserialize, Serialize};
 use serde_json::Number;
 
@@ -78,6 +78,14 @@ pub struct Baseline {
 }
 
 impl Baseline {
+    /// Whether it was taken from this run.
+    #[must_use]
+    pub fn is_of(&self, run: &Run) -> bool {
+        let BaselineHead { started_at, plan, corpus_checksum, machine, .. } = &self.head;
+        (started_at, plan, corpus_checksum, machine)
+            == (&run.started_at, &run.plan, &run.corpus_checksum, &run.machine)
+    }
+
     /// What a run counts for some facts. Variants that have none of them are left out.
     ///
     /// # Errors

@@ -6,14 +6,16 @@ use std::collections::HashMap;
 
 use fonex_core::measures::{Estimate, Measure, Sample, difference, estimate_at, is_like};
 use fonex_core::stats::{Interval, UnitKind};
-use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, judge};
+use fonex_core::verdict::{
+    Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, WhenBusy, judge,
+};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
 pub use baseline::{Baseline, BaselineHead, BaselineLine, Unlike};
 
 use crate::by_clip::Rows;
-use crate::machines::{spoilt_times, unlike};
+use crate::machines::{UnlikeTimes, spoilt_times, unlike};
 use crate::view::{RunView, VariantView};
 
 /// What a gate says of a run.
@@ -74,23 +76,28 @@ pub struct LimitResult {
     pub clips: u64,
     /// What was drawn: the verdict holds for more of these.
     pub unit: DrawnUnit,
+    /// Where clips were drawn and speakers have several: the verdict holds for these speakers, and this is how many.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub speakers: Option<u64>,
     /// Units it stands on.
     pub units: u64,
     /// How many more clips like these would decide with a chance of 80 %, were the figure what it is seen to be.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub more_clips: Option<u64>,
-    /// Why it is undecided, where that is not the number of clips.
+    /// Why it is undecided, where that is not the number of clips; or the load beside which it was judged all the same.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
 }
 
 /// What a limit is held against a baseline with.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 pub struct Held<'b> {
     /// The baseline, where there is one.
     pub baseline: Option<&'b Baseline>,
     /// What was drawn; what the corpus says where it is not given.
     pub unit: Option<DrawnUnit>,
+    /// Share of the processors that other programs may take before times are spoilt.
+    pub busy_share: f64,
 }
 
 /// Holds a run against limits. Those of other plans are left out.
@@ -155,9 +162,12 @@ struct Figure {
     interval: Box<dyn Fn(f64) -> Option<Interval>>,
     clips: u64,
     unit: DrawnUnit,
+    speakers: Option<u64>,
     units: u64,
     /// Why it cannot be judged all the same.
     withheld: Option<String>,
+    /// What speaks against its times, which are judged all the same.
+    busy: Option<String>,
 }
 
 /// Clips of a limit's slice, as places in the run's corpus; all where it has none. The reason where there are none.
@@ -208,7 +218,13 @@ fn figure(
     let drawn = held.unit.unwrap_or_else(|| view.sheet().natural_unit(&clips));
     let units = view.sheet().units(drawn, &clips);
     let sample = own.sample(&clips, &units);
-    let withheld = withheld(view, limit.measure, held.baseline.filter(|_| other.is_some()));
+    let spoilt = spoilt(view, limit.measure, held.baseline.filter(|_| other.is_some()), held.busy_share);
+    let (withheld, busy) = match (spoilt, limit.when_busy) {
+        (Some(UnlikeTimes::Load(why)), WhenBusy::Warn) => (None, Some(format!("judged although {why}"))),
+        (Some(UnlikeTimes::Load(_)), WhenBusy::Judge) | (None, _) => (None, None),
+        (Some(unlike), _) => (Some(unlike.why().to_owned()), None),
+    };
+    let speakers = view.sheet().repeated_speakers(&clips).filter(|_| drawn == DrawnUnit::Clip);
     let figure = match other {
         Some(other) => against(limit.measure, &other.sample(&clips, &units), &sample, drawn),
         None => alone(limit.measure, sample, drawn),
@@ -218,18 +234,21 @@ fn figure(
         1 => "there is one clip only to judge by".to_owned(),
         few => format!("the measure has no figure on these {few} clips"),
     };
-    Ok(figure.map(|figure| Figure { withheld: figure.withheld.or(withheld), ..figure }).ok_or_else(nothing))
+    let judged = |figure: Figure| Figure { withheld: figure.withheld.or(withheld), speakers, busy, ..figure };
+    Ok(figure.map(judged).ok_or_else(nothing))
 }
 
-/// Why no verdict on times may be given.
-fn withheld(view: &RunView, measure: &Measure, baseline: Option<&Baseline>) -> Option<String> {
-    if !measure.fact.timed {
+/// What speaks against the times of a run, or against holding them against the baseline's.
+fn spoilt(view: &RunView, measure: &Measure, baseline: Option<&Baseline>, busy: f64) -> Option<UnlikeTimes> {
+    // The same run was made under the same load.
+    let is_own = baseline.is_some_and(|baseline| baseline.is_of(&view.run));
+    if !measure.fact.timed || is_own {
         return None;
     }
     let own = format!("run {}", view.run.id);
     match baseline {
-        Some(baseline) => unlike((&baseline.head.machine, &baseline.name()), (&view.run.machine, &own)),
-        None => spoilt_times(&view.run.machine, &own),
+        Some(baseline) => unlike((&baseline.head.machine, &baseline.name()), (&view.run.machine, &own), busy),
+        None => spoilt_times(&view.run.machine, &own, busy).map(UnlikeTimes::Load),
     }
 }
 
@@ -241,7 +260,8 @@ fn alone(measure: &'static Measure, sample: Sample, unit: DrawnUnit) -> Option<F
         UnitKind::Clip => why.as_str().to_owned(),
         UnitKind::Group => format!("{}; unit = \"clip\" limits the gate to these {}s", why.as_str(), unit.as_str()),
     });
-    Some(Figure { value, baseline: None, interval: Box::new(interval), clips, unit, units, withheld })
+    let interval = Box::new(interval);
+    Some(Figure { value, baseline: None, interval, clips, unit, speakers: None, units, withheld, busy: None })
 }
 
 fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: DrawnUnit) -> Option<Figure> {
@@ -253,7 +273,7 @@ fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: Dra
         .then(|| format!("{units} {0}s are too few; unit = \"clip\" limits the gate to these {0}s", unit.as_str()));
     let (value, baseline) = (difference.difference, Some([difference.first, difference.second]));
     let interval = Box::new(move |alpha: f64| difference.interval(alpha));
-    Some(Figure { value, baseline, interval, clips, unit, units, withheld })
+    Some(Figure { value, baseline, interval, clips, unit, speakers: None, units, withheld, busy: None })
 }
 
 fn result(
@@ -278,6 +298,7 @@ fn result(
         interval: None,
         clips: 0,
         unit: unit.unwrap_or(DrawnUnit::Clip),
+        speakers: None,
         units: 0,
         more_clips: None,
         reason: None,
@@ -306,9 +327,10 @@ fn result(
         interval: judged.interval.filter(|_| !limit.exact),
         clips: figure.clips,
         unit: figure.unit,
+        speakers: figure.speakers,
         units: figure.units,
         more_clips: more_clips.map(|more| more as u64).filter(|_| figure.withheld.is_none()),
-        reason: figure.withheld.filter(|_| judged.kept == Kept::Undecided).or(no_interval),
+        reason: figure.withheld.filter(|_| judged.kept == Kept::Undecided).or(no_interval).or(figure.busy),
         ..empty
     }
 }

@@ -34,19 +34,41 @@ pub struct Stretch {
 
 /// Frames the level is taken over, in seconds.
 const FRAME_S: f64 = 0.010;
-/// The ambient level is the quietest twentieth of frames within this time around a frame, in seconds: long enough to
-/// hold a pause, short enough to follow a change of background.
+/// The time around a frame in which the ambient level is looked for, in seconds: long enough to hold a pause, short enough to
+/// follow a change of background.
 const AMBIENT_S: f64 = 10.0;
+/// The same for the speech level: short, so that a quiet speaker beside a loud one keeps a level of their own.
+const SPEECH_S: f64 = 3.0;
+/// The ambient level is the level that this share of the frames in the window does not reach.
+const AMBIENT_SHARE: f64 = 0.05;
+/// The speech level is the level that this share of the frames in the window does not exceed.
+const SPEECH_SHARE: f64 = 0.95;
 /// A frame is sound when it stands this far over the ambient level; it falls silent again at half of that.
 const OVER_AMBIENT_DB: f64 = 9.0;
+/// A frame this far below the speech level is no speech, however quiet the background: breath and reverberation are not. One
+/// that was sound stays sound for [`HYSTERESIS_DB`] more.
+const UNDER_SPEECH_DB: f64 = 26.0;
+const HYSTERESIS_DB: f64 = 4.0;
+/// Where part of the window is digital silence, the ambient level is that of the quietest steady stretch of this many frames:
+/// background goes on for as long as a pause, and no vowel does.
+const STEADY_FRAMES: usize = 30;
+/// The arithmetic mean of the powers of a steady stretch is at most this many times the geometric mean: noise has up to 1.1,
+/// speech 1.3 and more.
+const STEADY_RATIO: f64 = 1.15;
+/// Background is there again and again: so many frames of the window begin a steady stretch of about the same level.
+const STEADY_LEAST_FRAMES: usize = 30;
+const STEADY_ALIKE_DB: f64 = 3.0;
+/// A steady stretch is background when it is this far below the speech level.
+const STEADY_UNDER_SPEECH_DB: f64 = 12.0;
 /// Below this level everything is silence, whatever surrounds it: a 16-bit step is -90 dB.
 const DIGITAL_SILENCE: f64 = 1e-8;
 
-/// The pauses of a recording: stretches of at least `least_pause_s` in which nothing stands out of the ambient level.
+/// The pauses of a recording: stretches of at least `least_pause_s` in which nothing stands out of the ambient level or comes
+/// near the level of the speech.
 ///
-/// The threshold follows the ambient level, so that neither a change of background nor of gain hides pauses, and has
-/// hysteresis against flutter (after the energy detector of ETSI ES 202 050, annex A, with its level taken on both sides
-/// instead of recursively). Linear in the length.
+/// The threshold follows both levels, so that neither a change of background nor of gain hides pauses, and has hysteresis
+/// against flutter (after the energy detector of ETSI ES 202 050, annex A, with its levels taken on both sides instead of
+/// recursively). Digital silence, as of padding or of gated noise, is no ambient level. Linear in the length.
 #[must_use]
 pub fn pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
     PauseMeter::of(audio).pauses(rule)
@@ -101,7 +123,8 @@ impl PauseMeter {
     #[must_use]
     pub fn pauses(&self, rule: &PauseRule) -> Vec<Stretch> {
         let frame_s = self.frame_s();
-        let sound = sounding(&self.powers, (AMBIENT_S / frame_s) as usize);
+        let window = |seconds: f64| ((seconds / frame_s) as usize).max(1);
+        let sound = sounding(&self.powers, window(AMBIENT_S), window(SPEECH_S));
         let mut pauses = Vec::new();
         let mut at = 0;
         for run in sound.chunk_by(|a, b| a == b) {
@@ -166,32 +189,76 @@ impl PauseMeter {
     }
 }
 
-/// Whether each frame holds sound.
-fn sounding(powers: &[f64], window: usize) -> Vec<bool> {
-    let up = 10_f64.powf(OVER_AMBIENT_DB / 10.0);
-    let down = 10_f64.powf(OVER_AMBIENT_DB / 20.0);
-    let ambient = ambient_levels(powers, window.max(1));
+/// Whether each frame holds sound, by levels looked for in windows of these lengths in frames.
+fn sounding(powers: &[f64], ambient_window: usize, speech_window: usize) -> Vec<bool> {
+    let speech = levels(powers, speech_window, speech_level);
+    let ambient = levels(powers, ambient_window, ambient_level);
     let mut on = false;
     powers
         .iter()
-        .zip(ambient)
-        .map(|(power, ambient)| {
-            let threshold = ambient * if on { down } else { up };
-            on = *power > threshold.max(DIGITAL_SILENCE);
+        .zip(ambient.zip(speech))
+        .map(|(power, (ambient, speech))| {
+            let [over, under] = if on {
+                [OVER_AMBIENT_DB / 2.0, UNDER_SPEECH_DB + HYSTERESIS_DB]
+            } else {
+                [OVER_AMBIENT_DB, UNDER_SPEECH_DB]
+            };
+            on = *power > (ambient * ratio(over)).max(speech * ratio(-under)).max(DIGITAL_SILENCE);
             on
         })
         .collect()
 }
 
-/// The quietest twentieth of the frames around each frame, computed at every quarter window and interpolated between.
-fn ambient_levels(powers: &[f64], window: usize) -> impl Iterator<Item = f64> {
+/// A ratio of powers from decibels.
+fn ratio(db: f64) -> f64 {
+    10_f64.powf(db / 10.0)
+}
+
+fn speech_level(frames: &[f64]) -> f64 {
+    share_below(frames, SPEECH_SHARE)
+}
+
+fn ambient_level(frames: &[f64]) -> f64 {
+    let quiet = share_below(frames, AMBIENT_SHARE);
+    if quiet > DIGITAL_SILENCE {
+        return quiet;
+    }
+    let most = speech_level(frames) * ratio(-STEADY_UNDER_SPEECH_DB);
+    steady_level(frames).filter(|level| *level < most).unwrap_or(0.0)
+}
+
+/// The power that this share of frames does not exceed.
+fn share_below(frames: &[f64], share: f64) -> f64 {
+    let mut sorted = frames.to_vec();
+    sorted.sort_unstable_by(f64::total_cmp);
+    quantile_sorted(&sorted, share).unwrap_or(0.0)
+}
+
+/// The level of the quietest steady background in frames that hold digital silence too. None where there is too little of it:
+/// then the silence is the background.
+fn steady_level(frames: &[f64]) -> Option<f64> {
+    const HOP: usize = STEADY_FRAMES / 3;
+    let level = |stretch: &[f64]| {
+        if stretch.iter().any(|power| *power <= DIGITAL_SILENCE) {
+            return None;
+        }
+        let mean = stretch.iter().sum::<f64>() / stretch.len() as f64;
+        let logarithms = stretch.iter().map(|power| power.ln()).sum::<f64>() / stretch.len() as f64;
+        (mean <= STEADY_RATIO * logarithms.exp()).then_some(mean)
+    };
+    let steady: Vec<f64> = frames.windows(STEADY_FRAMES).step_by(HOP).filter_map(level).collect();
+    let quietest = steady.iter().copied().min_by(f64::total_cmp)?;
+    let alike = steady.iter().filter(|level| **level < quietest * ratio(STEADY_ALIKE_DB)).count();
+    (alike * HOP >= STEADY_LEAST_FRAMES).then_some(quietest)
+}
+
+/// The level around each frame, computed at every quarter window and interpolated between.
+fn levels(powers: &[f64], window: usize, level: fn(&[f64]) -> f64) -> impl Iterator<Item = f64> {
     let step = (window / 4).max(1);
     let knot = |index: usize| {
         // At the ends the window moves inwards instead of shrinking.
         let first = (index * step).saturating_sub(window / 2).min(powers.len().saturating_sub(window));
-        let mut sorted = powers[first..(first + window).min(powers.len())].to_vec();
-        sorted.sort_unstable_by(f64::total_cmp);
-        quantile_sorted(&sorted, 0.05).unwrap_or(0.0).max(DIGITAL_SILENCE / 100.0)
+        level(&powers[first..(first + window).min(powers.len())])
     };
     let knots: Vec<f64> = (0..=powers.len() / step).map(knot).collect();
     (0..powers.len()).map(move |at| {
@@ -237,6 +304,55 @@ mod tests {
                 assert!((pause.start - start).abs() < 0.03 && (pause.end - end).abs() < 0.03, "{pause:?}");
             }
         }
+    }
+
+    /// What padding, gating and cutting leave: stretches of zeros, wherever they are.
+    #[test]
+    fn digital_silence_hides_no_pause() {
+        let sounds: Vec<(f64, f64)> = (0..20).map(|i| (f64::from(i) * 5.0, f64::from(i) * 5.0 + 2.5)).collect();
+        for level in [0.0003, 0.003, 0.01] {
+            for zeros in [
+                vec![(99.4, 100.0)],
+                vec![(0.0, 0.3)],
+                (0..10).map(|i| (f64::from(i) * 10.0 + 3.0, f64::from(i) * 10.0 + 3.6)).collect(),
+            ] {
+                let mut audio = recording(100.0, &sounds, level);
+                for (from, to) in &zeros {
+                    audio.samples[(from * 16_000.0) as usize..(to * 16_000.0) as usize].fill(0.0);
+                }
+                let found = pauses(&audio, &PauseRule { least_pause_s: 2.0, ..PauseRule::default() });
+                assert_eq!(found.len(), 20, "{found:?} at {level} with {zeros:?}");
+                for (pause, (_, end)) in found.iter().zip(&sounds) {
+                    assert!((pause.start - end).abs() < 0.03, "{pause:?}");
+                }
+            }
+        }
+    }
+
+    /// Breath and reverberation stand far over a quiet background, and far below the speech.
+    #[test]
+    fn a_breath_is_no_speech() {
+        let sounds = [(0.5, 3.0), (4.0, 7.0)];
+        let mut audio = recording(7.5, &sounds, 0.000_1);
+        let breath = noise(NoiseColour::White, 12_800, 16_000, 9);
+        audio.samples[48_800..61_600].iter_mut().zip(breath).for_each(|(sample, breath)| *sample += 0.003 * breath);
+        let found = pauses(&audio, &PauseRule::default());
+        assert!(
+            found.iter().any(|pause| (pause.start - 3.0).abs() < 0.03 && (pause.end - 4.0).abs() < 0.03),
+            "{found:?}"
+        );
+    }
+
+    #[test]
+    fn a_quiet_speaker_beside_a_loud_one_is_heard() {
+        let words: Vec<(f64, f64)> = (0..20).map(|i| (f64::from(i), f64::from(i) + 0.8)).collect();
+        let mut audio = recording(20.0, &words, 0.000_1);
+        // Turns of two seconds; every second one is 20 dB quieter.
+        for (i, sample) in audio.samples.iter_mut().enumerate() {
+            let syllable = 0.1 + (i as f32 / 16_000.0 * 12.0).sin().abs();
+            *sample *= syllable * if (i / 32_000) % 2 == 0 { 1.0 } else { 0.1 };
+        }
+        assert_eq!(pauses(&audio, &PauseRule::default()), []);
     }
 
     #[test]

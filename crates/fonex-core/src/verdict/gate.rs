@@ -25,8 +25,23 @@ pub struct Limit {
     pub certainty: f64,
     /// What an undecided judgement counts as.
     pub undecided: CountsAs,
+    /// What happens to a limit on times where the machine was too busy.
+    pub when_busy: WhenBusy,
     /// The figure of these clips itself is held against the limit, and nothing is said of other clips.
     pub exact: bool,
+}
+
+/// What happens to a limit on times where other programs kept the machine busy or its processor was throttled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum WhenBusy {
+    /// It is undecided.
+    #[default]
+    Undecided,
+    /// It is judged, and the load is named beside the verdict.
+    Warn,
+    /// It is judged.
+    Judge,
 }
 
 /// What a judgement comes to in the end.

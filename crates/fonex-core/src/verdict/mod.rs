@@ -8,7 +8,7 @@ mod power;
 use serde::{Deserialize, Serialize};
 
 pub use changes::{Change, ChangeShape, Looks, look};
-pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, judge};
+pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, WhenBusy, judge};
 pub use power::least_difference;
 
 use crate::measures::{Better, Difference, Measure};
@@ -23,6 +23,10 @@ pub const POWER: f64 = 0.8;
 /// Speakers or recordings that a verdict about others like them needs. Four is the least from which Student's distribution
 /// detects any but the largest differences.
 pub const LEAST_GROUPS: u64 = 4;
+
+/// Share of the processors that other programs may take while a run is made: beyond it, times are not the engine's alone. Of
+/// two runs, half of it may be the difference.
+pub const BUSY_SHARE: f64 = 0.3;
 
 /// Clips from which a 95 % interval holds as often as it says; below, it is rough.
 pub const FEW_CLIPS: u64 = 20;
@@ -108,6 +112,8 @@ pub struct Question {
     pub clips: u64,
     /// What was drawn.
     pub unit: DrawnUnit,
+    /// Where clips are drawn and speakers have several: how many speakers there are.
+    pub speakers: Option<u64>,
     /// The difference; none where there is no figure on a side, or fewer than two units.
     pub difference: Option<Difference>,
     /// Why no verdict may be given, whatever the difference, such as two runs under different load.
@@ -146,6 +152,9 @@ pub struct Finding {
     pub more_clips: Option<u64>,
     /// What was drawn: the verdict holds for more of these.
     pub unit: DrawnUnit,
+    /// Where clips were drawn and speakers have several: the verdict holds for these speakers, and this is how many.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speakers: Option<u64>,
     /// Units the finding stands on.
     pub units: u64,
     /// Why no verdict is given, where that is not the size of the difference.
@@ -165,7 +174,7 @@ pub fn answer(questions: &[Question]) -> Vec<Finding> {
 }
 
 fn finding(question: &Question, asked: f64) -> Finding {
-    let Question { measure, slice, clips, unit, difference, withheld } = question;
+    let Question { measure, slice, clips, unit, speakers, difference, withheld } = question;
     let (difference, alpha) = (difference.as_ref(), ALPHA / asked);
     let units = difference.map_or(0, |difference| difference.units);
     let too_few = || {
@@ -203,6 +212,7 @@ fn finding(question: &Question, asked: f64) -> Finding {
         p_value,
         more_clips: if open { more() } else { None },
         unit: *unit,
+        speakers: *speakers,
         units,
         withheld,
     }
@@ -225,7 +235,7 @@ mod tests {
         };
         let difference = difference(measure.estimator, &sample(&first), &sample(&second));
         let clips = u64::from(clips);
-        Question { measure, slice: None, clips, unit: DrawnUnit::Clip, difference, withheld: None }
+        Question { measure, slice: None, clips, unit: DrawnUnit::Clip, speakers: None, difference, withheld: None }
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fonex_core::measures::{Measure, OwnMeasure, Unit, all, find};
-use fonex_core::verdict::{Bound, CountsAs, DrawnUnit, Limit};
+use fonex_core::verdict::{BUSY_SHARE, Bound, CountsAs, DrawnUnit, Limit, WhenBusy};
 use fonex_formats::{Place, Problem};
 use serde::Deserialize;
 
@@ -21,6 +21,12 @@ pub(super) struct GateConfig {
     undecided: Option<CountsAs>,
     /// The unit of chance.
     unit: Option<DrawnUnit>,
+    /// What happens to limits on times where the machine was too busy: undecided, warn or judge.
+    #[serde(default)]
+    when_busy: WhenBusy,
+    /// Share of the processors that other programs may take before the machine was too busy, such as 0.3; half of it is what a
+    /// run may differ by from the baseline.
+    busy_share: Option<f64>,
     /// The limits by name.
     #[serde(default)]
     limit: BTreeMap<String, LimitConfig>,
@@ -50,18 +56,22 @@ struct LimitConfig {
     certainty: Option<f64>,
     /// What it counts as while undecided, where not as the gate says.
     undecided: Option<CountsAs>,
+    /// What happens where the machine was too busy, where not as the gate says.
+    when_busy: Option<WhenBusy>,
     /// Judge the figure itself and not what it stands for: for clips that are all there is.
     #[serde(default)]
     exact: bool,
 }
 
 /// What runs must keep.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Gate {
     /// The file of the baseline, relative to the bench file.
     pub baseline: Option<String>,
     /// What was drawn; what the corpus says where it is not given.
     pub unit: Option<DrawnUnit>,
+    /// Share of the processors that other programs may take before times are spoilt.
+    pub busy_share: f64,
     /// The limits, in the order of their names.
     pub limits: Vec<Limit>,
 }
@@ -80,12 +90,32 @@ impl GateConfig {
         let mut limits = Vec::new();
         for (name, config) in self.limit {
             let at = |field: &str| place.clone().field(format!("gate.limit.{name}.{field}"));
-            match config.resolve(&name, (certainty, undecided), plans, own, &at) {
+            let general = General { certainty, undecided, when_busy: self.when_busy };
+            match config.resolve(&name, general, plans, own, &at) {
                 Ok(limit) => limits.push(limit),
                 Err(problem) => problems.push(problem),
             }
         }
-        (Gate { baseline: self.baseline, unit: self.unit, limits }, problems)
+        let busy_share = self.busy_share.unwrap_or(BUSY_SHARE);
+        if !(0.01..=1.0).contains(&busy_share) {
+            let problem = Problem::new(format!("busy_share is {busy_share}"), at("busy_share"));
+            problems.push(problem.expected("a share of the processors, 0.01 to 1"));
+        }
+        (Gate { baseline: self.baseline, unit: self.unit, busy_share, limits }, problems)
+    }
+}
+
+/// What holds for limits that do not say otherwise.
+#[derive(Clone, Copy)]
+struct General {
+    certainty: f64,
+    undecided: CountsAs,
+    when_busy: WhenBusy,
+}
+
+impl Default for Gate {
+    fn default() -> Self {
+        Self { baseline: None, unit: None, busy_share: BUSY_SHARE, limits: Vec::new() }
     }
 }
 
@@ -93,7 +123,7 @@ impl LimitConfig {
     fn resolve(
         self,
         name: &str,
-        (certainty, undecided): (f64, CountsAs),
+        general: General,
         plans: &[&String],
         own: &[OwnMeasure],
         at: &dyn Fn(&str) -> Place,
@@ -113,7 +143,7 @@ impl LimitConfig {
             let parts = slice.split_once('=').map(|(by, value)| (by.trim().to_owned(), value.trim().to_owned()));
             parts.ok_or_else(|| not_one().expected("TAG=VALUE, such as channel=radio"))
         });
-        let certainty = self.certainty.unwrap_or(certainty);
+        let certainty = self.certainty.unwrap_or(general.certainty);
         check_certainty(certainty, at("certainty"))?;
         Ok(Limit {
             name: name.to_owned(),
@@ -123,7 +153,8 @@ impl LimitConfig {
             variants: self.variant,
             plan: self.plan,
             certainty,
-            undecided: self.undecided.unwrap_or(undecided),
+            undecided: self.undecided.unwrap_or(general.undecided),
+            when_busy: self.when_busy.unwrap_or(general.when_busy),
             exact: self.exact,
         })
     }

@@ -317,6 +317,7 @@ impl DemoFolder {
 
     fn report(&self, run: &str, page: &str, panel: Option<&str>) -> Result<(), Failure> {
         report::report(&report::ReportOptions {
+            unit: UnitArg::default(),
             load: None,
             turns: None,
             panel: panel.map(str::to_owned),

@@ -157,6 +157,7 @@ pub fn speaker_claims(count: u32, first: f64, second: f64, sims: u64) -> f64 {
 
 fn question([first, second]: &[Sample; 2], unit: DrawnUnit) -> Question {
     Question {
+        speakers: None,
         measure: measures::find("wer").unwrap(),
         slice: None,
         clips: first.clips(),

@@ -74,8 +74,18 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
             units.push(unit);
         }
     });
+    // Of several pairs with other clips, each finding has its own number in the JSON.
+    let speakers = findings.iter().find_map(|finding| finding.speakers);
     for unit in units {
+        let of_speakers;
         text += match unit {
+            DrawnUnit::Clip if speakers.is_some() => {
+                let these = output::plural(speakers.unwrap_or_default(), "speaker");
+                of_speakers = format!(
+                    "Unit of sampling: clips. Verdicts hold for more clips of these {these}, not for other speakers.\n"
+                );
+                &of_speakers
+            }
             DrawnUnit::Clip => "Unit of sampling: clips. Verdicts hold for more clips like these.\n",
             DrawnUnit::Speaker => {
                 "Unit of sampling: speakers. Verdicts hold for more speakers like these; --unit clip limits them to these.\n"

@@ -112,7 +112,8 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
         check_unlike(baseline, &view, options)?;
     }
     let unit = options.unit.chosen().or(bench.gate()?.unit);
-    let result = hold(&store, &view, limits, Held { baseline: baseline.as_ref(), unit })?;
+    let busy_share = bench.gate()?.busy_share;
+    let result = hold(&store, &view, limits, Held { baseline: baseline.as_ref(), unit, busy_share })?;
     match options.format.format {
         Format::Json => output::print_json(&result)?,
         Format::Table => output::print(&gate_page(&result))?,
@@ -290,7 +291,8 @@ fn accept(store: &mut Store, bench: &Bench, view: &RunView, options: &GateOption
     };
     if let Some(before) = before.filter(|before| !same(before)) {
         let unit = options.unit.chosen().or(gate.unit);
-        let held = hold(store, view, &gate.limits, Held { baseline: Some(&before), unit })?;
+        let busy_share = gate.busy_share;
+        let held = hold(store, view, &gate.limits, Held { baseline: Some(&before), unit, busy_share })?;
         let verdict = if held.verdict == CountsAs::Pass { "passes" } else { "does not pass" };
         // Where nothing is asked nothing is passed.
         if !held.limits.is_empty() {

@@ -130,7 +130,9 @@ pub(super) fn limits_table(result: &GateResult) -> Table {
             Cell::text(limit.measure.as_str()),
             Cell::text(limit.slice.as_deref().unwrap_or("all")),
             Cell::Count(limit.clips),
-            if limit.unit == fonex_core::verdict::DrawnUnit::Clip {
+            if let Some(speakers) = limit.speakers {
+                Cell::text(format!("clips of these {}", plural(speakers, "speaker")))
+            } else if limit.unit == fonex_core::verdict::DrawnUnit::Clip {
                 Cell::Empty
             } else {
                 Cell::text(plural(limit.units, limit.unit.as_str()))

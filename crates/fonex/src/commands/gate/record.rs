@@ -4,7 +4,7 @@ use fonex_analysis::RunView;
 use fonex_analysis::gate::{Baseline, Held, LimitResult, hold};
 use fonex_core::measures::{Better, Measure, all, find};
 use fonex_core::stats::share_bound;
-use fonex_core::verdict::{Bound, CountsAs, Kept, Limit};
+use fonex_core::verdict::{BUSY_SHARE, Bound, CountsAs, Kept, Limit, WhenBusy};
 use fonex_formats::{Place, Problem};
 use fonex_run::Bench;
 use fonex_store::Store;
@@ -32,7 +32,9 @@ pub(super) fn record(store: &mut Store, bench: &Bench, options: &GateOptions) ->
         return Err(Problem::new(what, Place::default()).expected("runs of one corpus").into());
     }
     let named = options.measures.chosen()?;
-    let unit = options.unit.chosen().or(bench.gate().ok().and_then(|gate| gate.unit));
+    let gate = bench.gate().ok();
+    let drawn = options.unit.chosen().or(gate.and_then(|gate| gate.unit));
+    let unit = (drawn, gate.map_or(BUSY_SHARE, |gate| gate.busy_share));
     let mut proposals = Vec::new();
     for variant in &first.variants {
         let name = &variant.variant.name;
@@ -85,6 +87,7 @@ fn proposal(variant: &str, measure: &'static Measure, bound: Bound) -> Limit {
         bound,
         certainty: CERTAINTY,
         undecided: CountsAs::Fail,
+        when_busy: WhenBusy::Undecided,
         exact: false,
     }
 }
@@ -94,14 +97,14 @@ fn hold_all(
     store: &Store,
     views: &[RunView],
     limits: &[Limit],
-    unit: Option<fonex_core::verdict::DrawnUnit>,
+    (unit, busy_share): (Option<fonex_core::verdict::DrawnUnit>, f64),
 ) -> Result<Vec<LimitResult>, Failure> {
     let mut all = Vec::new();
     let mut before: Option<Baseline> = None;
     for view in views {
         let asked: Vec<Limit> =
             limits.iter().filter(|limit| before.is_some() || !limit.bound.is_relative()).cloned().collect();
-        all.extend(hold(store, view, &asked, Held { baseline: before.as_ref(), unit })?.limits);
+        all.extend(hold(store, view, &asked, Held { baseline: before.as_ref(), unit, busy_share })?.limits);
         before = Some(Baseline::of(store, view, &facts(limits, view))?);
     }
     Ok(all)

@@ -2,6 +2,7 @@
 
 use fonex_analysis::{Followed, RunView, Side, by_kind, follow, locate};
 use fonex_core::measures::{Measure, find};
+use fonex_core::verdict::DrawnUnit;
 use fonex_report::ChartFigure;
 use fonex_report::charts::{
     Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries,
@@ -25,7 +26,7 @@ const MOST_DOTTED: usize = 4;
 
 /// All charts that have something to show.
 pub fn charts(
-    store: &Store,
+    (store, unit): (&Store, Option<DrawnUnit>),
     names: &Names<'_>,
     runs: &[RunView],
     sides: &[Side<'_>],
@@ -34,7 +35,7 @@ pub fn charts(
     if let Some(wer) = find("wer") {
         charts.extend(intervals(names, sides, wer));
         if runs.len() > 2 {
-            charts.extend(over_runs(store, runs, wer)?);
+            charts.extend(over_runs(store, runs, wer, unit)?);
         }
     }
     charts.extend(drift(store, names, sides)?);
@@ -96,10 +97,15 @@ fn intervals(names: &Names<'_>, sides: &[Side<'_>], measure: &Measure) -> Option
     Some(ChartFigure { svg, caption })
 }
 
-fn over_runs(store: &Store, runs: &[RunView], measure: &'static Measure) -> Result<Option<ChartFigure>, Failure> {
+fn over_runs(
+    store: &Store,
+    runs: &[RunView],
+    measure: &'static Measure,
+    unit: Option<DrawnUnit>,
+) -> Result<Option<ChartFigure>, Failure> {
     let mut all = Vec::new();
     for variant in trend::variants(runs, measure, None) {
-        all.push(follow(store, runs, Followed { variant, measure, slice: None, unit: None })?);
+        all.push(follow(store, runs, Followed { variant, measure, slice: None, unit })?);
     }
     all.iter_mut().try_for_each(|series| locate(store, runs, series))?;
     let lines: Vec<String> = all.iter().flat_map(trend::in_words).map(|line| line.trim().to_owned()).collect();

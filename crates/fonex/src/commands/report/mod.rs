@@ -26,7 +26,7 @@ pub(super) use self::page::facts;
 use self::page::{Shown, page};
 pub use self::sounds::SoundForm;
 use self::sounds::Sounds;
-use super::chosen::ProfileArg;
+use super::chosen::{ProfileArg, UnitArg};
 use super::{find_run, load_run, show, store_to_read};
 use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
@@ -62,6 +62,8 @@ pub struct ReportOptions {
     /// recognisers have more than 100000 trials]
     #[arg(long, value_name = "N")]
     pub clips: Option<usize>,
+    #[command(flatten)]
+    pub unit: UnitArg,
     #[command(flatten)]
     pub profile: ProfileArg,
     #[command(flatten)]
@@ -101,7 +103,8 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     }
     let mut sounds = Sounds::new(options.sound, &options.output);
     let clips = options.clips.unwrap_or_else(|| most_explored(&runs));
-    let shown = Shown { store: &store, runs: &runs, folder: &folder, worst: options.worst, clips };
+    let unit = options.unit.chosen();
+    let shown = Shown { store: &store, runs: &runs, folder: &folder, worst: options.worst, clips, unit };
     let mut data = page(&shown, scorecards, &mut sounds)?;
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;

@@ -6,7 +6,7 @@ use fonex_analysis::{
     Asked, Comparison, Material, RunView, Side, VariantView, by_kind, comparable, compare, score_in_depth, try_labels,
 };
 use fonex_core::accuracy::Score;
-use fonex_core::verdict::{FEW_CLIPS, Verdict};
+use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Verdict};
 use fonex_report::{HtmlTable, ReportData, Table};
 use fonex_run::{now, profile_checksum};
 use fonex_store::Store;
@@ -35,17 +35,19 @@ pub struct Shown<'p> {
     pub worst: usize,
     /// How many clips can be explored.
     pub clips: usize,
+    /// What is drawn; what the corpus says where it is not given.
+    pub unit: Option<DrawnUnit>,
 }
 
 /// The page, but for studies.
 pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) -> Result<ReportData, Failure> {
-    let Shown { store, runs, folder, worst, clips } = *shown;
+    let Shown { store, runs, folder, worst, clips, unit } = *shown;
     let names = Names::new(runs);
     let sides: Vec<Side<'_>> = runs
         .iter()
         .flat_map(|run| run.variants.iter().map(move |variant| Side { run, variant, material: Material::Whole }))
         .collect();
-    let comparisons = comparisons(store, &names, &sides)?;
+    let comparisons = comparisons(store, &names, &sides, unit)?;
     let mut scores: Vec<(String, Score)> = Vec::new();
     for side in charts::recognisers(&sides) {
         if let Some(score) = score_in_depth(store, side.run, side.variant)? {
@@ -66,7 +68,7 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     let titles: Vec<String> = runs.iter().map(RunView::name).collect();
     let noun = if titles.len() == 1 { "Run" } else { "Runs" };
     let mut cards = Cards { store, names: &names, folder: folder.to_owned(), worst, sounds };
-    let mut all_charts = charts::charts(store, &names, runs, &sides)?;
+    let mut all_charts = charts::charts((store, unit), &names, runs, &sides)?;
     all_charts.extend(reliability_chart(&scores));
     all_charts.extend(voices::trade_off(runs));
     all_charts.extend(sweeps::along_settings(runs));
@@ -130,7 +132,12 @@ fn labels_on_trial(store: &Store, runs: &[RunView]) -> Result<(Option<Table>, Ve
 }
 
 /// The first of each task against the others, all of them one family.
-fn comparisons(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Vec<Comparison>, Failure> {
+fn comparisons(
+    store: &Store,
+    names: &Names<'_>,
+    sides: &[Side<'_>],
+    unit: Option<DrawnUnit>,
+) -> Result<Vec<Comparison>, Failure> {
     let mut pairs = Vec::new();
     for group in comparable(sides) {
         if let [first, others @ ..] = group.as_slice() {
@@ -138,7 +145,7 @@ fn comparisons(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<V
         }
     }
     let by = pairs.first().map_or_else(Vec::new, |(first, _)| charted_tags(first.variant));
-    let asked = Asked { by, ..Asked::default() };
+    let asked = Asked { by, unit, ..Asked::default() };
     let named = compare(store, &pairs, &asked)?.into_iter().zip(&pairs).map(|(comparison, (first, second))| {
         Comparison { first: names.of(*first), second: names.of(*second), ..comparison }
     });

@@ -241,6 +241,7 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
             .map_or_else(String::new, |i| format!(" ({} to {})", difference(unit, i.low), difference(unit, i.high)));
         let verdict = change.verdict.as_str();
         let for_whom = match series.unit {
+            DrawnUnit::Clip if series.speakers.is_some() => ", for these speakers",
             DrawnUnit::Clip => "",
             DrawnUnit::Speaker => ", for speakers like these",
             DrawnUnit::Recording => ", for recordings like these",
