@@ -98,6 +98,9 @@ pub struct Redaction {
     heads: Option<AhoCorasick>,
 }
 
+/// Why an answer is not kept.
+const UNSEARCHABLE: &str = "its answer cannot be searched for the values of secrets, and is not kept";
+
 /// Values shorter than this would redact parts of plain words.
 const SHORTEST: usize = 4;
 /// The same for what is left of a value inside Base64, where every text looks alike.
@@ -153,17 +156,23 @@ impl Redaction {
         text
     }
 
-    /// The same for every text in a value, whatever its shape. A value that holds none is given back as it is.
-    pub(crate) fn redact_all<T: Serialize + DeserializeOwned>(&self, value: T) -> T {
-        if self.needles.is_empty() || serde_json::to_vec(&value).is_ok_and(|json| !self.may_concern(&json)) {
-            return value;
+    /// The same for every text in a value, whatever its shape. A value that holds none is returned as it is.
+    ///
+    /// # Errors
+    /// When the value cannot be searched, or not be rebuilt without what was found: then it must not be written.
+    pub(crate) fn redact_all<T: Serialize + DeserializeOwned>(&self, value: T) -> Result<T, &'static str> {
+        if self.needles.is_empty() {
+            return Ok(value);
         }
-        let Ok(mut json) = serde_json::to_value(&value) else { return value };
+        let bytes = serde_json::to_vec(&value).map_err(|_| UNSEARCHABLE)?;
+        if !self.may_concern(&bytes) {
+            return Ok(value);
+        }
+        let mut json = serde_json::to_value(&value).map_err(|_| UNSEARCHABLE)?;
         if !self.redact_json(&mut json) {
-            return value;
+            return Ok(value);
         }
-        // Only texts were changed, so that it has the same shape.
-        serde_json::from_value(json).unwrap_or(value)
+        serde_json::from_value(json).map_err(|_| UNSEARCHABLE)
     }
 
     /// Whether a text was changed.
@@ -354,8 +363,30 @@ mod tests {
             let value = vec![BTreeMap::from([(text.clone(), Some(text))])];
             let mut json = serde_json::to_value(&value).unwrap();
             redaction.redact_json(&mut json);
-            proptest::prop_assert_eq!(serde_json::to_value(redaction.redact_all(value)).unwrap(), json);
+            proptest::prop_assert_eq!(serde_json::to_value(redaction.redact_all(value).unwrap()).unwrap(), json);
         }
+    }
+
+    /// A value that JSON cannot hold hides what is in it: it must not be written.
+    #[test]
+    fn what_cannot_be_searched_is_not_kept() {
+        /// Its text cannot be written as JSON, or not be read back once it was changed.
+        #[derive(Debug, PartialEq, Serialize)]
+        #[serde(untagged)]
+        enum Odd {
+            Pairs(BTreeMap<(u8, u8), String>),
+            Fixed(String),
+        }
+        impl<'de> serde::Deserialize<'de> for Odd {
+            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+                let text = String::deserialize(deserializer)?;
+                if text.contains(KEY) { Ok(Self::Fixed(text)) } else { Err(serde::de::Error::custom("fixed")) }
+            }
+        }
+        let key = || KEY.to_owned();
+        assert_eq!(redaction().redact_all(Odd::Pairs(BTreeMap::from([((1, 2), key())]))), Err(UNSEARCHABLE));
+        assert_eq!(redaction().redact_all(Odd::Fixed(key())), Err(UNSEARCHABLE));
+        assert_eq!(redaction().redact_all(Odd::Fixed("plain".into())), Ok(Odd::Fixed("plain".into())));
     }
 
     #[test]
@@ -371,13 +402,13 @@ mod tests {
             confidence: Some(0.125),
             took_ms: None,
         };
-        let redacted = redaction().redact_all(heard.clone());
+        let redacted = redaction().redact_all(heard.clone()).unwrap();
         assert!(!serde_json::to_string(&redacted).unwrap().contains("4f"), "{redacted:?}");
         assert_eq!(
             (redacted.words[0].start, redacted.confidence, redacted.segments[0].end),
             (Some(0.25), Some(0.125), 1.5)
         );
         let plain = Heard { text: "hold".into(), ..Heard::default() };
-        assert_eq!(redaction().redact_all(plain.clone()), plain);
+        assert_eq!(redaction().redact_all(plain.clone()), Ok(plain));
     }
 }

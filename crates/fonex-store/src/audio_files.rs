@@ -1,10 +1,14 @@
 //! Synthesised audio beside the database, each file named by the hash of its content. Of a server's audio the files are copies.
 
-use std::fs;
-use std::io;
+use std::fs::{self, File};
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use fonex_system::{is_locked, lock_byte};
 
 use crate::database::{Database, values};
+use crate::lock::random;
 use crate::{Store, StoreError};
 
 /// Whether this is a name of ours: a checksum and an ending. Any other could lead anywhere on this machine.
@@ -66,9 +70,9 @@ impl AudioFiles {
         if !path.exists() {
             fs::create_dir_all(&self.folder)?;
             // Written aside and then named, so that a kill leaves no half file under a good name.
-            let aside =
-                self.folder.join(format!("{name}.{}.{:?}.tmp", std::process::id(), std::thread::current().id()));
-            let written = fs::write(&aside, bytes).and_then(|()| fs::rename(&aside, path));
+            // The name is unlikely to be taken, also by a process of the same number in another container.
+            let aside = self.folder.join(format!("{name}.{:08x}{ASIDE}", random()));
+            let written = write_held(&aside, bytes).and_then(|_held| fs::rename(&aside, path));
             if written.is_err() {
                 // Half a file is of no use, and takes room that may be what is missing.
                 drop(fs::remove_file(&aside));
@@ -96,15 +100,21 @@ impl AudioFiles {
         Ok(files)
     }
 
-    /// Removes what killed executions left half written; others may be writing.
+    /// Removes what killed executions left half written; others may be writing. A folder that cannot be listed keeps it until
+    /// the next time.
     pub(crate) fn clear_aside(&self) {
-        let gone = |name: &String| {
-            let mut parts = name.strip_suffix(".tmp")?.rsplit('.');
-            let writer: u32 = parts.nth(1)?.parse().ok()?;
-            (!fonex_system::is_running(writer)).then_some(())
-        };
         let names = self.list().unwrap_or_default().into_iter().map(|(name, _)| name);
-        names.filter(|name| gone(name).is_some()).for_each(|name| drop(self.delete(&name)));
+        names.filter(|name| self.is_left_behind(name)).for_each(|name| drop(self.delete(&name)));
+    }
+
+    /// Whether a file was left half written: its writer, on whichever machine or in whichever container, no longer holds it.
+    fn is_left_behind(&self, name: &str) -> bool {
+        let path = self.here(name);
+        let old = || fs::metadata(&path)?.modified()?.elapsed().map_err(io::Error::other);
+        // One that was made this moment may not be held yet.
+        name.ends_with(ASIDE)
+            && old().is_ok_and(|age| age > HELD_BY_THEN)
+            && File::open(&path).is_ok_and(|file| !is_locked(&file, 0))
     }
 
     /// Deletes a file.
@@ -183,6 +193,20 @@ impl Store {
             deleted => Ok(deleted?),
         }
     }
+}
+
+/// The ending of a file that is being written.
+const ASIDE: &str = ".tmp";
+/// A file that is being written is held by its writer by this age.
+const HELD_BY_THEN: Duration = Duration::from_secs(60);
+
+/// Writes a file that is held as long as what is returned is open.
+fn write_held(path: &Path, bytes: &[u8]) -> io::Result<File> {
+    let mut file = File::create_new(path)?;
+    // Where the volume has no locks, its age alone says that a file was left behind.
+    let _ = lock_byte(&file, 0, false);
+    file.write_all(bytes)?;
+    Ok(file)
 }
 
 #[cfg(test)]

@@ -1,7 +1,8 @@
 //! What analysis keeps beside the trials, so that it need not be computed again: facts of a run under one text profile, and
 //! what the clips of a corpus share. The store does not know what is in them.
 
-use crate::database::{Database, values};
+use crate::database::values;
+use crate::lock::{RunLock, random};
 use crate::{Store, StoreError};
 
 /// Under what facts were computed: other facts are stale.
@@ -34,23 +35,11 @@ pub struct KeepingFacts<'s> {
     /// The same under the name of what is being built.
     building: FactsKey,
     store: &'s Store,
-    /// Shows others that somebody is at it.
-    _held: Holds,
+    /// Marks the build as in progress.
+    _held: RunLock,
 }
 
-#[cfg(feature = "postgres")]
-type Holds = Option<crate::lock::Held>;
-#[cfg(not(feature = "postgres"))]
-type Holds = ();
-
-/// A number that nobody else has drawn, as likely as not.
-#[cfg(feature = "postgres")]
-fn random() -> u32 {
-    use std::hash::{BuildHasher, RandomState};
-    RandomState::new().hash_one(std::process::id()) as u32
-}
-
-/// Before the profile of facts that are being built; the number of the process stands behind.
+/// Before the profile of facts that are being built; the number of the build stands behind.
 const BUILDING: &str = "building/";
 
 impl KeepingFacts<'_> {
@@ -121,38 +110,31 @@ impl Store {
         for (run, profile, facts) in self.database.rows(sql, values![format!("{BUILDING}%")], |row| {
             Ok((row.get::<i64>(0)?, row.get::<String>(1)?, row.get::<u64>(2)?))
         })? {
-            if self.is_gone(profile[BUILDING.len()..].split('/').next().unwrap_or_default())? {
+            let builder = profile[BUILDING.len()..].split('/').next();
+            if builder.is_none_or(|builder| self.is_gone(builder)) {
                 found.push((run, profile, facts));
             }
         }
         Ok(found)
     }
 
-    /// A name for who builds facts, and what holds it while they do. Of a file that is the process, which is looked for among those of this
-    /// machine; of a server a number that its connection holds a lock on, since who builds may be anywhere.
-    fn builder(&self) -> Result<(u32, Holds), StoreError> {
-        match &self.database {
-            Database::File(_) => Ok((std::process::id(), Holds::default())),
-            #[cfg(feature = "postgres")]
-            Database::Server(server) => loop {
-                // Above the numbers of runs.
-                let number = (1 << 30) | (random() >> 2);
-                if server.lock(number.into())? {
-                    let held = crate::lock::Held::new(std::sync::Arc::clone(server), number.into());
-                    return Ok((number, Some(held)));
-                }
-            },
+    /// A number for a build, and the lock that holds it. Not the process's number: two containers on one store may have the
+    /// same.
+    fn builder(&self) -> Result<(i64, RunLock), StoreError> {
+        loop {
+            // Above the numbers of runs.
+            let number = i64::from((1 << 30) | (random() >> 2));
+            match self.lock(number) {
+                Ok(held) => return Ok((number, held)),
+                Err(StoreError::Busy(_)) => {}
+                Err(error) => return Err(error),
+            }
         }
     }
 
-    fn is_gone(&self, builder: &str) -> Result<bool, StoreError> {
-        match &self.database {
-            Database::File(_) => {
-                Ok(builder.parse().map_or(true, |pid| pid == std::process::id() || !fonex_system::is_running(pid)))
-            }
-            #[cfg(feature = "postgres")]
-            Database::Server(server) => Ok(!server.is_locked(builder.parse().unwrap_or_default())?),
-        }
+    /// Whether nobody holds a build. What has no number is of a version that is gone.
+    fn is_gone(&self, builder: &str) -> bool {
+        builder.parse().map_or(true, |number| !self.is_executed(number))
     }
 
     pub(crate) fn forget_facts(&self, run: i64, profile: &str) -> Result<(), StoreError> {

@@ -42,6 +42,12 @@ impl Drop for Held {
     }
 }
 
+/// A number that is unlikely to be taken.
+pub(crate) fn random() -> u32 {
+    use std::hash::{BuildHasher, RandomState};
+    RandomState::new().hash_one(std::process::id()) as u32
+}
+
 /// The byte that is held while it is decided which run is executed. Runs are numbered from 1.
 const DECIDING: i64 = 0;
 

@@ -42,7 +42,8 @@ impl Store {
         let of = values![run, key.variant, &key.clip_id, key.repeat];
         let before: u64 = self.database.only(sql, of, |row| row.get(0))?;
         self.database.execute(
-            "insert into retried (run_id, variant, clip_id, repeat, attempt, record) values ($1, $2, $3, $4, $5, $6)",
+            "insert into retried (run_id, variant, clip_id, repeat, attempt, record) values ($1, $2, $3, $4, $5, $6)
+             on conflict do nothing",
             values![run, key.variant, &key.clip_id, key.repeat, before + 1, serde_json::to_string(trial)?],
         )?;
         Ok(())

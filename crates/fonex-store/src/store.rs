@@ -189,7 +189,7 @@ impl Store {
 
     /// The number that a row which is inserted gets.
     pub(crate) fn inserted(&self, sql: &str, values: &[Value<'_>]) -> Result<i64, StoreError> {
-        self.database.only(&format!("{sql} returning id"), values, |row| row.get(0))
+        self.database.inserted(sql, values)
     }
 
     /// The store's audio files.

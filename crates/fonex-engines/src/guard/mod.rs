@@ -94,7 +94,8 @@ impl Guarded {
             request.detail = request.detail.take().map(|detail| crate::cut(&self.redaction.redact(&detail)));
         }
         // Live events, names of timings, what no rule knows: every text there is.
-        let own = self.redaction.redact_all(std::mem::take(traffic));
+        // Traffic that cannot be searched is not kept.
+        let own = self.redaction.redact_all(std::mem::take(traffic)).unwrap_or_default();
         *traffic = match before {
             None => own,
             Some(mut all) => {
@@ -207,7 +208,11 @@ impl Guarded {
         if let Some(what) = answer.value.as_ref().and_then(impossible) {
             return Answer::failed(Outcome::Broken, self.redaction.redact(&what)).measured(answer.measured);
         }
-        answer.map(|heard| self.redaction.redact_all(heard))
+        let Answer { value: Some(heard), .. } = answer else { return answer };
+        match self.redaction.redact_all(heard) {
+            Ok(heard) => Answer { value: Some(heard), ..answer },
+            Err(why) => Answer::failed(Outcome::Broken, why).measured(answer.measured),
+        }
     }
 
     async fn replied(
@@ -288,7 +293,7 @@ impl Engine for Guarded {
 
     fn voices_listed(&self, base: &Settings) -> Result<Option<Vec<Voice>>, String> {
         let listed = self.inner.voices_listed(base).map_err(|why| self.redaction.redact(&why));
-        listed.map(|voices| self.redaction.redact_all(voices))
+        listed.and_then(|voices| self.redaction.redact_all(voices).map_err(str::to_owned))
     }
 }
 

@@ -222,21 +222,25 @@ impl Joined {
             self.keep_ids_apart();
             self.results.repeated()
         };
-        for [number, first] in of_clips {
-            let id = self.clips.id_in(number)?;
-            if id == self.clips.id_in(first)? {
-                let place = |line| self.clips.pieces.place(line);
-                self.problems.push(corpus::taken(&id, place(number), place(first)));
-            }
+        let ids = self.clips.ids_in(of_clips.iter().flatten().copied())?;
+        for (number, id, first) in alike(&of_clips, &ids) {
+            let place = |line| self.clips.pieces.place(line);
+            self.problems.push(corpus::taken(id, place(number), place(first)));
         }
-        for [number, first] in of_results {
-            let id = self.results.id_in(number)?;
-            if id == self.results.id_in(first)? {
-                self.problems.push(heard::second(&id, self.results.pieces.place(number)));
-            }
+        let ids = self.results.ids_in(of_results.iter().flatten().copied())?;
+        for (number, id, _) in alike(&of_results, &ids) {
+            self.problems.push(heard::second(id, self.results.pieces.place(number)));
         }
         Ok(())
     }
+}
+
+/// Of lines whose ids have one hash, those whose ids are the same: the line, its id, and the first line with it.
+fn alike<'i>(lines: &'i [[u64; 2]], ids: &'i HashMap<u64, String>) -> impl Iterator<Item = (u64, &'i String, u64)> {
+    lines.iter().filter_map(|[number, first]| {
+        let id = ids.get(number)?;
+        (ids.get(first) == Some(id)).then_some((*number, id, *first))
+    })
 }
 
 /// Works on a part of a round in which clips and results go together, or parses it.

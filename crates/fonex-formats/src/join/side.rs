@@ -1,6 +1,6 @@
 //! One of two joined files: read in blocks, and line by line again where a partner comes late.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fs::File;
 use std::hash::BuildHasher;
 use std::io::{Read, Seek, SeekFrom};
@@ -180,15 +180,18 @@ impl<T: Record> Side<T> {
         left.iter().map(|line| self.read_again(line)).collect()
     }
 
-    /// The id in a line, found by reading the file once more.
-    pub(super) fn id_in(&self, number: u64) -> Result<String, Problem> {
+    /// The ids in these lines, by line, found by reading the file once more, as far as the last of them.
+    pub(super) fn ids_in(&self, lines: impl IntoIterator<Item = u64>) -> Result<HashMap<u64, String>, Problem> {
+        let wanted: BTreeSet<u64> = lines.into_iter().collect();
+        let mut found = HashMap::new();
         let mut lines = Lines::of(Arc::clone(&self.pieces))?;
-        while let Some((at, text)) = lines.next()? {
-            if at == number {
-                return parse_record::<T>(text, &self.pieces, number).map(|record| record.id().to_owned());
+        while found.len() < wanted.len() {
+            let Some((at, text)) = lines.next()? else { break };
+            if wanted.contains(&at) {
+                found.insert(at, parse_record::<T>(text, &self.pieces, at)?.id().to_owned());
             }
         }
-        Ok(String::new())
+        Ok(found)
     }
 
     /// Lines that repeat an id, each with the line of its first. Two different ids may be among them, once in a hundred thousand

@@ -16,6 +16,8 @@ const LEAST_SENTENCE: usize = 30;
 const SENTENCE: usize = 48;
 /// A single word is folded where it is longer.
 const MOST_WORD: usize = 26;
+/// Letters of a cell that are shown.
+const MOST_LETTERS: usize = 1_000;
 
 /// The cells of a table as they are read, row by row, and how wide each column is: as it is, and as narrow as it can be folded.
 struct Laid {
@@ -26,6 +28,14 @@ struct Laid {
 impl Laid {
     fn least_width(&self, kept: &[usize]) -> usize {
         kept.iter().map(|at| self.widths[*at][1] + GAP).sum::<usize>().saturating_sub(GAP)
+    }
+}
+
+/// A cell as a terminal shows it: folding takes time that grows with the square of a word's length. CSV and JSON have it whole.
+fn bounded(cell: String) -> String {
+    match cell.char_indices().nth(MOST_LETTERS) {
+        Some((end, _)) => format!("{}…", &cell[..end]),
+        None => cell,
     }
 }
 
@@ -119,7 +129,7 @@ impl Table {
 
     fn laid(&self) -> Laid {
         let cells: Vec<Vec<String>> =
-            self.rows.iter().map(|row| row.iter().map(|cell| one_line(&cell.read())).collect()).collect();
+            self.rows.iter().map(|row| row.iter().map(|cell| bounded(one_line(&cell.read()))).collect()).collect();
         let widths = (0..self.columns.len()).map(|column| self.widths(&cells, column)).collect();
         Laid { cells, widths }
     }

@@ -16,7 +16,7 @@ use super::pace::HELD;
 use super::work::SHOW;
 use super::{
     FORM, GroupMessage, JOBS, Job, JobClip, Names, OBJECTS, ResultMessage, SpokenBefore, WORKERS, asked_key,
-    bench_print,
+    bench_print, message,
 };
 use crate::RunError;
 use crate::bench::{Bench, Plan};
@@ -72,7 +72,8 @@ pub fn execute_spread(
         Ok(new_run(bench, plan, label, fingerprint.clone(), &corpus, &material))
     })?;
     let (run, done) = (claimed.run, &claimed.done);
-    let started_at = store.run(&fonex_store::RunRef::Number(run))?.map(|run| run.started_at).unwrap_or_default();
+    let known = store.run(&fonex_store::RunRef::Number(run))?;
+    let started_at = known.map(|run| run.started_at).ok_or(fonex_store::StoreError::NoRow)?;
     // Workers warm up by themselves, each before its first trial of a variant.
     let cold = Plan { warm_up: 0, ..plan.clone() };
     let todo = left_to_do(&cold, &material, done);
@@ -183,7 +184,7 @@ impl PutUp<'_> {
             most_deliveries: i64::from(self.options.most_deliveries),
         };
         let tell = |job: &Job| {
-            let told = serde_json::to_vec(job).unwrap_or_default();
+            let told = message(job)?;
             self.link.ask("tell of the job", jobs.put(self.token, told.into()))
         };
         tell(&job)?;
@@ -200,8 +201,8 @@ impl PutUp<'_> {
                         fs::read(files.path(name)).map_err(|error| Problem::io("read", &files.path(name), &error))?;
                     self.link.put_object(&objects, name, &bytes)?;
                 }
-                let message = GroupMessage { keys: keys.clone(), spoken: before };
-                messages.push((id_of(self.token, keys), serde_json::to_vec(&message).unwrap_or_default()));
+                let group = GroupMessage { keys: keys.clone(), spoken: before };
+                messages.push((id_of(self.token, keys), message(&group)?));
             }
             self.link.publish(&names.todo, messages)?;
         }

@@ -29,6 +29,8 @@ const OLDEST: (Option<u32>, Option<u32>) = (Some(2), Some(9));
 /// How long a server that is away is waited for, and between two attempts.
 const PATIENCE: Duration = Duration::from_secs(300);
 const PAUSE: Duration = Duration::from_secs(1);
+/// Attempts that may fail although the server answers: after a restart it may answer before all it holds is ready again.
+const MOST_ALTHOUGH_THERE: u32 = 10;
 /// Messages with the same id within this time are one.
 const SAME: Duration = Duration::from_secs(600);
 
@@ -75,19 +77,30 @@ impl Link {
         self.runtime.block_on(answer).map_err(|error| problem(format!("cannot {what}: {error}"), &self.address))
     }
 
-    /// Asks again and again while the server is away, as when it starts anew; until it has been away too long, or the end is asked for.
+    /// Asks again while the server is away, as when it restarts, until it has been away too long or `stop` is set. What fails
+    /// although the server answers has another reason, and is not asked for much longer.
     pub(super) fn patiently<T>(
         &self,
         stop: &StopFlag,
         mut ask: impl FnMut() -> Result<T, Problem>,
     ) -> Result<T, Problem> {
-        let begun = Instant::now();
+        let (begun, mut although_there) = (Instant::now(), 0);
         loop {
-            match ask() {
-                Err(_) if begun.elapsed() < PATIENCE && stop.pause(PAUSE) => {}
-                answer => return answer,
+            let error = match ask() {
+                Ok(answer) => return Ok(answer),
+                Err(error) => error,
+            };
+            although_there += u32::from(self.is_there());
+            if although_there >= MOST_ALTHOUGH_THERE || begun.elapsed() >= PATIENCE || !stop.pause(PAUSE) {
+                return Err(error);
             }
         }
+    }
+
+    /// Whether JetStream answers at this moment.
+    fn is_there(&self) -> bool {
+        let asked = self.client.request("$JS.API.INFO", Vec::new().into());
+        self.runtime.block_on(async { tokio::time::timeout(PAUSE, asked).await }).is_ok_and(|answer| answer.is_ok())
     }
 
     /// Shows that somebody is at something, by an entry that is written again and again, and goes when it ends.
@@ -170,7 +183,9 @@ impl Link {
 
     /// Puts bytes under a name that begins with their checksum, unless they are there already.
     pub(super) fn put_object(&self, objects: &ObjectStore, name: &str, bytes: &[u8]) -> Result<(), Problem> {
-        if self.get_object(objects, name)?.is_some() {
+        // Its description is put there after its last part, and its name begins with its checksum.
+        let known = self.runtime.block_on(objects.info(name));
+        if known.is_ok_and(|known| !known.deleted && known.size == bytes.len()) {
             return Ok(());
         }
         let mut reader = bytes;

@@ -172,6 +172,11 @@ fn bench_print(bench: &Bench, plan: &Plan) -> String {
     checksum::of_bytes(crate::execute::print_of(bench, plan, "").as_bytes())
 }
 
+/// What is sent to another machine.
+fn message<T: Serialize>(value: &T) -> Result<Vec<u8>, Problem> {
+    serde_json::to_vec(value).map_err(|error| Problem::new(format!("cannot be sent: {error}"), Place::default()))
+}
+
 /// What went wrong with the servers between machines.
 fn problem(what: impl Into<String>, address: &SpreadAddress) -> Problem {
     let what = what.into();

@@ -8,7 +8,7 @@ use fonex_formats::{Place, Problem, checksum};
 
 use super::link::Link;
 use super::pace::HELD;
-use super::{WorkOptions, WorkReport, WorkerState, key_of};
+use super::{message, WorkOptions, WorkReport, WorkerState, key_of};
 use crate::RunError;
 use crate::execute::{now, this_machine};
 
@@ -41,7 +41,7 @@ impl<'s> Shown<'s> {
             trials: 0,
             failed: 0,
         };
-        let told = serde_json::to_vec(&state).unwrap_or_default();
+        let told = message(&state)?;
         let taken = link.entry(&workers, &key)?.is_some();
         let begun = if taken { Ok(0) } else { link.ask("begin", workers.create(&key, told.into())) };
         // Of two that begin at the same moment the later one finds the entry of the other.
@@ -79,9 +79,8 @@ impl<'s> Shown<'s> {
         let WorkReport { trials, failed, .. } = self.report();
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner).clone();
         (state.trials, state.failed) = (trials, failed);
-        let told = serde_json::to_vec(&state).unwrap_or_default();
         // A server that is away is tried again the next time.
-        drop(self.link.ask("show", self.workers.put(&self.name, told.into())));
+        drop(message(&state).and_then(|told| self.link.ask("show", self.workers.put(&self.name, told.into()))));
     }
 
     pub(super) fn end(&self) {

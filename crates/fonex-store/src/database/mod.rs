@@ -70,8 +70,10 @@ impl Database {
         if self.is_file() { format!("+{column}") } else { column.to_owned() }
     }
 
-    /// Executes a statement that answers nothing; gives the rows it changed.
+    /// Executes a statement that answers nothing; gives the rows it changed. Of a server it is executed again where the
+    /// connection breaks, so that an insert has to say what happens on a conflict.
     pub(crate) fn execute(&self, sql: &str, values: &[Value<'_>]) -> Result<u64, StoreError> {
+        debug_assert!(!sql.trim_start().starts_with("insert") || sql.contains("on conflict"), "{sql}");
         match self {
             Self::File(connection) => sqlite::execute(connection, sql, values),
             #[cfg(feature = "postgres")]
@@ -107,6 +109,26 @@ impl Database {
         }
     }
 
+    /// Inserts a row and returns the number that it gets. Not repeated where the connection to a server breaks: there might be
+    /// two of it.
+    pub(crate) fn inserted(&self, sql: &str, values: &[Value<'_>]) -> Result<i64, StoreError> {
+        let sql = format!("{sql} returning id");
+        let mut id = Err(StoreError::NoRow);
+        match self {
+            Self::File(connection) => sqlite::each(connection, &sql, values, &mut |row| {
+                id = row.get(0);
+                Ok(())
+            })?,
+            #[cfg(feature = "postgres")]
+            Self::Server(server) => {
+                for row in &server.query(&sql, values, server::Repeat::Never)? {
+                    id = Row::Server(row).get(0);
+                }
+            }
+        }
+        id
+    }
+
     /// Calls `with` for each row. Of a server all rows are in memory before the first: ask for many in pages.
     pub(crate) fn each(
         &self,
@@ -117,7 +139,10 @@ impl Database {
         match self {
             Self::File(connection) => sqlite::each(connection, sql, values, &mut with),
             #[cfg(feature = "postgres")]
-            Self::Server(server) => server.query(sql, values)?.iter().try_for_each(|row| with(&Row::Server(row))),
+            Self::Server(server) => {
+                let rows = server.query(sql, values, server::Repeat::Safe)?;
+                rows.iter().try_for_each(|row| with(&Row::Server(row)))
+            }
         }
     }
 

@@ -39,6 +39,15 @@ struct Link {
     held: Vec<i64>,
 }
 
+/// Whether a statement may be executed twice, where the connection broke and nobody knows whether it was executed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Repeat {
+    /// The second time changes nothing.
+    Safe,
+    /// It would make a second row.
+    Never,
+}
+
 impl Server {
     /// Connects.
     pub(crate) fn connect(address: ServerAddress) -> Result<Self, StoreError> {
@@ -47,7 +56,7 @@ impl Server {
         let mut server = Self { address, class: 0, link: Mutex::new(link) };
         let first = "select cast(current_setting('server_version_num') as bigint),
                      hashtext('fonex ' || coalesce(current_schema(), ''))";
-        let rows = server.query(first, &[])?;
+        let rows = server.query(first, &[], Repeat::Safe)?;
         let [row] = rows.as_slice() else { return Err(StoreError::NoRow) };
         let version = whole(row, 0)?;
         if version < OLDEST {
@@ -62,14 +71,14 @@ impl Server {
     }
 
     pub(super) fn execute(&self, sql: &str, values: &[Value<'_>]) -> Result<u64, StoreError> {
-        self.asked(sql, |link| {
+        self.asked(Repeat::Safe, |link| {
             let statement = link.prepared(sql)?;
             link.client.execute(&statement, &parameters(values))
         })
     }
 
-    pub(super) fn query(&self, sql: &str, values: &[Value<'_>]) -> Result<Vec<Row>, StoreError> {
-        self.asked(sql, |link| {
+    pub(super) fn query(&self, sql: &str, values: &[Value<'_>], repeat: Repeat) -> Result<Vec<Row>, StoreError> {
+        self.asked(repeat, |link| {
             let statement = link.prepared(sql)?;
             link.client.query(&statement, &parameters(values))
         })
@@ -77,11 +86,11 @@ impl Server {
 
     /// Several statements without values.
     pub(crate) fn batch(&self, sql: &str) -> Result<(), StoreError> {
-        self.asked(sql, |link| link.client.batch_execute(sql))
+        self.asked(Repeat::Safe, |link| link.client.batch_execute(sql))
     }
 
     pub(super) fn begin(&self) -> Result<(), StoreError> {
-        self.asked("begin", |link| link.client.batch_execute("begin"))?;
+        self.asked(Repeat::Safe, |link| link.client.batch_execute("begin"))?;
         self.link().in_transaction = true;
         Ok(())
     }
@@ -92,11 +101,10 @@ impl Server {
         link.client.batch_execute(word).map_err(|error| self.told(&error))
     }
 
-    /// Asks, and where the connection breaks opens another and asks again: what was asked may have been done, so that only what can be done
-    /// twice is asked twice.
+    /// Asks, and where the connection breaks opens another and asks again, if that is safe: what was asked may have been done.
     fn asked<T>(
         &self,
-        sql: &str,
+        repeat: Repeat,
         mut ask: impl FnMut(&mut Link) -> Result<T, postgres::Error>,
     ) -> Result<T, StoreError> {
         let mut link = self.link();
@@ -106,8 +114,7 @@ impl Server {
                 Ok(answer) => return Ok(answer),
                 Err(error) => error,
             };
-            let twice = !sql.starts_with("insert") || sql.contains("on conflict");
-            if !is_lost(&link.client, &error) || link.in_transaction || !twice {
+            if !is_lost(&link.client, &error) || link.in_transaction || repeat == Repeat::Never {
                 return Err(self.told(&error));
             }
             self.reopen(&mut link, begun)?;
@@ -147,7 +154,7 @@ impl Server {
 
     /// Takes a lock that ends with this connection; false where somebody else has it.
     pub(crate) fn lock(&self, number: i64) -> Result<bool, StoreError> {
-        let taken = self.asked("select", |link| try_lock(&mut link.client, self.class, number))?;
+        let taken = self.asked(Repeat::Safe, |link| try_lock(&mut link.client, self.class, number))?;
         if taken {
             self.link().held.push(number);
         }
@@ -156,7 +163,8 @@ impl Server {
 
     /// Waits for a lock.
     pub(crate) fn wait_for(&self, number: i64) -> Result<(), StoreError> {
-        self.query("select pg_advisory_lock($1, $2)", &[Value::from(i64::from(self.class)), Value::Integer(number)])?;
+        let of = [Value::from(i64::from(self.class)), Value::Integer(number)];
+        self.query("select pg_advisory_lock($1, $2)", &of, Repeat::Safe)?;
         self.link().held.push(number);
         Ok(())
     }
@@ -177,7 +185,8 @@ impl Server {
         let sql = "select count(*) from pg_locks where locktype = 'advisory' and granted and objsubid = 2
              and cast(classid as bigint) = $1 and cast(objid as bigint) = $2
              and database = (select oid from pg_database where datname = current_database())";
-        let found = self.query(sql, &[Value::from(i64::from(self.class)), Value::Integer(number)])?;
+        let of = [Value::from(i64::from(self.class)), Value::Integer(number)];
+        let found = self.query(sql, &of, Repeat::Safe)?;
         Ok(found.first().map(|row| whole(row, 0)).transpose()?.unwrap_or_default() > 0)
     }
 }
