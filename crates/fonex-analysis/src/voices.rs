@@ -1,9 +1,11 @@
 //! What is known of each voice of a run, side by side: how well it is understood, how it speaks, how soon, at what price.
 
-use fonex_core::Task;
+use std::collections::HashMap;
+
 use fonex_core::measures::{Better, Estimate, Measure, estimate, find};
 use fonex_core::speech::words_for;
-use fonex_store::{RunState, Store, StoreError, Variant};
+use fonex_core::{Clip, Task};
+use fonex_store::{Run, RunState, Store, StoreError, Variant};
 
 use crate::by_clip::{APART, ByClip};
 use crate::figures::Wanted;
@@ -121,52 +123,79 @@ pub struct Natural {
     pub wer: Estimate,
 }
 
-/// For each recogniser that hears voices in a run, its WER on recordings: of the same run, or else of the newest finished one in
-/// which it heard some. Where that is a run of the same corpus, only the clips that were spoken count.
+/// For each recogniser that hears voices in a run, its WER on the recordings of the texts that were spoken: in `recordings`;
+/// without it in the same run, else in the nearest finished run before it, else in the first behind it.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub fn natural(store: &mut Store, view: &RunView) -> Result<Vec<Natural>, StoreError> {
+pub fn natural(store: &mut Store, view: &RunView, recordings: Option<&Run>) -> Result<Vec<Natural>, StoreError> {
     let mut names: Vec<String> =
         view.variants.iter().filter(|variant| variant.variant.hears.is_some()).map(listener).collect();
     names.sort();
     names.dedup();
     let hears = |variant: &Variant, name: &String| variant.hears.is_none() && variant.name == *name;
+    let (Some(wer), spoken) = (find("wer"), spoken_clips(view)) else { return Ok(Vec::new()) };
     let mut found = Vec::new();
     for recogniser in names {
-        let runs = store.runs()?.into_iter().rev();
-        let mut runs = runs.filter(|run| run.id == view.run.id || run.state == RunState::Finished);
-        let own = view.run.variants.iter().any(|variant| hears(variant, &recogniser));
-        let run = if own {
-            Some(view.run.clone())
-        } else {
-            runs.find(|run| run.variants.iter().any(|variant| hears(variant, &recogniser)))
+        let mut runs = match recordings {
+            Some(run) => vec![run.clone()],
+            None => candidates(store.runs()?, &view.run),
         };
-        let (Some(run), Some(wer)) = (run, find("wer")) else { continue };
-        let wanted = Wanted { measures: vec![wer], ..Wanted::default() };
-        let heard = RunView::load(store, run, Some(view.profile()), &wanted)?;
-        let variant = heard.variants.iter().find(|variant| hears(&variant.variant, &recogniser));
-        let Some(variant) = variant else { continue };
-        // Of the same corpus only the clips that were spoken count.
-        let spoken = (heard.run.corpus_checksum == view.run.corpus_checksum).then(|| spoken_clips(view));
-        if let Some(wer) = over(store, &heard, variant, wer, spoken.as_deref())? {
-            found.push(Natural { recogniser, run: heard.name(), wer });
+        runs.retain(|run| run.variants.iter().any(|variant| hears(variant, &recogniser)));
+        for run in runs {
+            let clips = recordings_of(store, view, &spoken, &run.corpus_checksum)?;
+            let wanted = Wanted { measures: vec![wer], ..Wanted::default() };
+            let heard = RunView::load(store, run, Some(view.profile()), &wanted)?;
+            let variant = heard.variants.iter().find(|variant| hears(&variant.variant, &recogniser));
+            let Some(variant) = variant else { continue };
+            if let Some(wer) = over(store, &heard, variant, wer, &clips)? {
+                found.push(Natural { recogniser, run: heard.name(), wer });
+                break;
+            }
         }
     }
     Ok(found)
 }
 
-/// A measure of a variant over some clips; over all of them where none are named.
+/// The run itself, then those before it from the latest on, then those after it from the earliest on: what is run later
+/// changes nothing of what was shown. Runs that are not finished are left out.
+fn candidates(runs: Vec<Run>, own: &Run) -> Vec<Run> {
+    let finished = runs.into_iter().filter(|run| run.id != own.id && run.state == RunState::Finished);
+    let (before, after): (Vec<Run>, Vec<Run>) = finished.partition(|run| run.id < own.id);
+    std::iter::once(own.clone()).chain(before.into_iter().rev()).chain(after).collect()
+}
+
+/// The places, in a corpus, of the recordings of the texts that voices spoke, in order: clips of the same id and text as
+/// they were recorded, none that was varied.
+fn recordings_of(store: &Store, view: &RunView, spoken: &[u32], checksum: &str) -> Result<Vec<u32>, StoreError> {
+    let is_recorded = |clip: &Clip| clip.recipe().is_none();
+    let own = store.clips(&view.run.corpus_checksum)?;
+    if checksum == view.run.corpus_checksum {
+        return Ok(spoken
+            .iter()
+            .copied()
+            .filter(|place| own.get(*place as usize).is_some_and(is_recorded))
+            .collect());
+    }
+    let spoken = spoken.iter().filter_map(|place| own.get(*place as usize));
+    let texts: HashMap<&str, &str> = spoken.map(|clip| (clip.id.as_str(), clip.text.as_str())).collect();
+    let others = (0_u32..).zip(store.clips(checksum)?);
+    let same =
+        others.filter(|(_, clip)| is_recorded(clip) && texts.get(clip.id.as_str()) == Some(&clip.text.as_str()));
+    Ok(same.map(|(place, _)| place).collect())
+}
+
+/// A measure of a variant over some clips; none where it answered none of them.
 fn over(
     store: &Store,
     view: &RunView,
     variant: &VariantView,
     measure: &Measure,
-    clips: Option<&[u32]>,
+    clips: &[u32],
 ) -> Result<Option<Estimate>, StoreError> {
     let (column, places) = view.fact(store, variant, measure.fact)?;
     let by_clip = ByClip::new(places);
-    let named = |at: &usize| clips.is_none_or(|clips| clips.binary_search(&by_clip.clips[*at]).is_ok());
+    let named = |at: &usize| clips.binary_search(&by_clip.clips[*at]).is_ok();
     let sample = by_clip.sample(&column).at((0..by_clip.clips.len()).filter(named));
     Ok(estimate(measure.estimator, &sample))
 }

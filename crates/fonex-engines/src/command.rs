@@ -16,6 +16,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 use crate::audio_form::AudioForm;
+use crate::captioned::heard_of_text;
 use crate::config::ProgramParts;
 use crate::guard::Limits;
 use crate::hands::now;
@@ -285,8 +286,7 @@ impl CommandEngine {
         let text = std::str::from_utf8(bytes)
             .map_err(|error| format!("its result is not UTF-8 at byte {}", error.valid_up_to() + 1))?;
         if self.config.form(task) == ResultForm::Text {
-            let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
-            return Ok(Heard { text, ..Heard::default() });
+            return heard_of_text(text);
         }
         let answer = json::parse(text, &Wanted::of(self.config.result.addresses())).map_err(|error| {
             format!("its result is not JSON ({error}): {}", cut(&text.chars().take(200).collect::<String>()))

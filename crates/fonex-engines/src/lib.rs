@@ -1,6 +1,7 @@
 //! The transports by which Fonex reaches engines. Every misbehaviour becomes an [`Outcome`], never a failed run.
 
 mod audio_form;
+mod captioned;
 mod command;
 mod config;
 mod deliver;

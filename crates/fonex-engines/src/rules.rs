@@ -123,9 +123,25 @@ pub(crate) fn holds(
     json.is_some_and(|json| {
         at.all(json).into_iter().any(|value| {
             let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-            equals.is_none_or(|equals| equals == value) && matches.is_none_or(|pattern| pattern.found_in(&text))
+            equals.is_none_or(|equals| is_same(equals, value))
+                && matches.is_none_or(|pattern| pattern.found_in(&text))
         })
     })
+}
+
+/// Whether a value of the bench file is that of an answer. A number or a truth value may stand in quotes on either side, and
+/// 1 is 1.0.
+fn is_same(one: &Value, other: &Value) -> bool {
+    let plain = |value: &Value| match value {
+        Value::String(text) => text.clone(),
+        scalar => scalar.to_string(),
+    };
+    match (one, other) {
+        (Value::Number(one), Value::Number(other)) => one == other || one.as_f64() == other.as_f64(),
+        (Value::String(_), Value::Number(_) | Value::Bool(_))
+        | (Value::Number(_) | Value::Bool(_), Value::String(_)) => plain(one) == plain(other),
+        _ => one == other,
+    }
 }
 
 /// Every address that the rules look at.
@@ -150,6 +166,23 @@ pub(crate) fn fault(rule: &OutcomeRule) -> Option<&'static str> {
 mod tests {
     use super::*;
     use serde_json::json;
+
+    #[test]
+    fn a_value_is_the_same_in_quotes_and_without() {
+        for (one, other) in
+            [(json!("true"), json!(true)), (json!(7), json!("7")), (json!(1), json!(1.0)), (json!("a"), json!("a"))]
+        {
+            assert!(is_same(&one, &other) && is_same(&other, &one), "{one} {other}");
+        }
+        for (one, other) in [
+            (json!("true"), json!(false)),
+            (json!("null"), json!(null)),
+            (json!("[]"), json!([])),
+            (json!(1), json!(2)),
+        ] {
+            assert!(!is_same(&one, &other) && !is_same(&other, &one), "{one} {other}");
+        }
+    }
 
     #[test]
     fn the_first_rule_that_fits_decides() {

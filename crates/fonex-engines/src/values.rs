@@ -164,13 +164,15 @@ impl<'v> Values<'v> {
             .collect()
     }
 
-    /// Fills every string. One that is nothing but a setting becomes a number or a truth value where it reads as one.
+    /// Fills every string. One that is nothing but a setting, or but the rate of the audio, becomes a number or a truth value
+    /// where it reads as one.
     pub(crate) fn fill_json(&self, value: &Value) -> Value {
         match value {
             Value::String(template) => {
                 let filled = self.fill(template);
-                let lone = template.strip_prefix("{settings.").and_then(|rest| rest.strip_suffix('}'));
-                let plain = lone.filter(|name| !name.contains(['{', '}'])).and_then(|_| {
+                let lone = template.strip_prefix('{').and_then(|rest| rest.strip_suffix('}'));
+                let typed = |name: &&str| name.starts_with(SETTING) || *name == "audio_rate_hz";
+                let plain = lone.filter(typed).filter(|name| !name.contains(['{', '}'])).and_then(|_| {
                     let value: Value = serde_json::from_str(&filled).ok()?;
                     (value.is_number() || value.is_boolean()).then_some(value)
                 });

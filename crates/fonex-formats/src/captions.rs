@@ -139,6 +139,17 @@ pub fn parse(text: &str, path: &Path) -> Result<Vec<Cue>, Problem> {
     Ok(cues)
 }
 
+/// Whether a text is a caption file: it says so in its first line, or begins with a cue and its times.
+#[must_use]
+pub fn are_captions(text: &str) -> bool {
+    let text = text.trim_start_matches('\u{feff}').trim_start();
+    if text.strip_prefix("WEBVTT").is_some_and(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace)) {
+        return true;
+    }
+    // The number of the cue stands before its times.
+    text.contains("-->") && text.lines().take(2).any(|line| time_line(line.trim()).is_some())
+}
+
 fn time_line(line: &str) -> Option<(f64, f64)> {
     let (start, rest) = line.split_once("-->")?;
     Some((timestamp(start.trim())?, timestamp(rest.split_whitespace().next()?)?))
@@ -194,6 +205,21 @@ mod tests {
         assert_eq!(cue("It&#39;s<br>six &#x2014; &#0; &#xzz;").clean_text(), "It's six — &#0; &#xzz;");
         assert_eq!(cue("{\\an8}<font color=\"red\">Plain</font> <i>text</i>").clean_text(), "Plain text");
         assert_eq!((cue("a < b").timed_words(), cue("a < b").voice()), (vec![], None));
+    }
+
+    #[test]
+    fn caption_files_are_told_from_texts() {
+        for captions in [
+            "WEBVTT\n\n",
+            "\u{feff}WEBVTT - made by x\n",
+            "\n1\n00:00:01,000 --> 00:00:02,000\nHold.\n",
+            "00:01.000 --> 00:02.000\nHold",
+        ] {
+            assert!(are_captions(captions), "{captions}");
+        }
+        for text in ["", "hold at pylon six", "a --> b", "WEBVTTX", "1\n2\n00:00:01,000 --> 00:00:02,000"] {
+            assert!(!are_captions(text), "{text}");
+        }
     }
 
     #[test]

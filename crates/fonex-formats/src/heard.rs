@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::corpus::check_text;
 use crate::lines::Lines;
 use crate::pieces::{Holds, is_lines};
-use crate::{Place, Problem, Problems, folder, parse_strict, table};
+use crate::{Place, Problem, Problems, captions, folder, parse_strict, table};
 
 /// One line of a results file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -139,6 +139,12 @@ pub(crate) fn second(id: &str, place: Place) -> Problem {
 pub(crate) fn check_heard(heard: &Heard, place: impl Fn() -> Place) -> Result<(), Problem> {
     const LONGEST_MS: f64 = 1e10;
     check_text(&heard.text, || place().field("text"))?;
+    if captions::are_captions(&heard.text) {
+        let problem = Problem::new("the text is a caption file, numbers and times included", place().field("text"));
+        return Err(
+            problem.remedy("give a folder with the caption files, named ID.srt or ID.vtt, or the words alone")
+        );
+    }
     if let Some(took_ms) = heard.took_ms.filter(|took_ms| !(0.0..=LONGEST_MS).contains(took_ms)) {
         let problem = Problem::new(format!("it took {took_ms} ms"), place().field("took_ms"));
         return Err(problem.expected("milliseconds, 0 or more"));

@@ -11,6 +11,6 @@ mod vary;
 pub use check::{Accepted, AudioFacts, Check, Complaint, CorpusCheck, Severity, TakenAudio};
 pub use condition::{Condition, ConditionError, Fields};
 pub use language::{Script, guess_language, primary, scripts_of_language, scripts_of_text};
-pub use sample::{SplitError, clips_needed, split_by_speaker, stratified};
+pub use sample::{SplitError, split_by_speaker, stratified};
 pub use texts::{Rung, SpokenText, ladder, no_longer_than, read_texts};
 pub use vary::{NoiseKind, Recipe, RecipeError, STEP_FORMS, Varied, VaryStep};

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use rand::seq::SliceRandom;
 use thiserror::Error;
 
-use crate::stats::{normal_quantile, stream};
+use crate::stats::stream;
 
 /// Draws `count` of the clips so that each group keeps its share, by largest remainders. `groups` names each clip's group.
 /// Gives places in `groups`, in order. The same seed gives the same clips.
@@ -82,22 +82,6 @@ pub fn split_by_speaker(speakers: &[String], shares: &[f64], seed: u64) -> Resul
     Ok(speakers.iter().map(|speaker| part_of[speaker.as_str()]).collect())
 }
 
-/// About how many clips a paired comparison needs to see a difference between two error rates, four times in five at the
-/// 5 % level: the sample size for two proportions (Fleiss, "Statistical Methods for Rates and Proportions", 1981) with the
-/// variance doubled because errors come in clusters (a design effect after Kish, "Survey Sampling", 1965) and halved
-/// because both variants hear the same clips and stumble over much the same words.
-#[must_use]
-pub fn clips_needed(rate: f64, difference: f64, words_per_clip: f64) -> Option<u64> {
-    const CLUSTERING: f64 = 2.0;
-    const SHARED: f64 = 0.5;
-    let other = rate - difference;
-    let usable =
-        (0.0..1.0).contains(&rate) && (0.0..1.0).contains(&other) && difference != 0.0 && words_per_clip > 0.0;
-    let z = normal_quantile(0.975) + normal_quantile(0.8);
-    let variance = (rate * (1.0 - rate) + other * (1.0 - other)) * CLUSTERING * SHARED;
-    usable.then(|| (z * z * variance / (difference * difference * words_per_clip)).ceil() as u64)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -132,13 +116,5 @@ mod tests {
         let every = split_by_speaker(&names(&[("a", 90), ("b", 1), ("c", 1)]), &[1.0, 1.0, 1.0], 1).unwrap();
         assert_eq!((0..3).filter(|part| every.contains(part)).count(), 3);
         assert!(split_by_speaker(&speakers[..40], &[1.0, 1.0, 1.0], 1).is_err());
-    }
-
-    #[test]
-    fn smaller_differences_need_more_clips() {
-        // (1.96 + 0.84)^2 x (0.1 x 0.9 + 0.08 x 0.92) / (0.02^2 x 8) = 401.3
-        assert_eq!(clips_needed(0.10, 0.02, 8.0), Some(402));
-        assert!(clips_needed(0.10, 0.01, 8.0) > clips_needed(0.10, 0.02, 8.0));
-        assert_eq!((clips_needed(0.10, 0.0, 8.0), clips_needed(0.1, 0.2, 8.0)), (None, None));
     }
 }

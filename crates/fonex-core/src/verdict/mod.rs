@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 pub use changes::{Change, ChangeShape, Looks, look};
 pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, WhenBusy, judge};
-pub use power::least_difference;
+pub use power::{clips_needed, least_difference};
 
 use crate::measures::{Better, Difference, Measure};
 use crate::stats::{Interval, UnitKind};

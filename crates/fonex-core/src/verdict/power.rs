@@ -10,6 +10,36 @@ use crate::stats::{normal_quantile, student_quantile};
 /// None for fewer than two units or no words.
 #[must_use]
 pub fn least_difference(groups: &[Vec<u64>], rate: f64) -> Option<f64> {
+    let (words, variance) = scatter(groups, rate)?;
+    Some(reach(groups.len() as f64) * variance.sqrt() / words)
+}
+
+/// About how many clips like these a comparison needs to detect a difference of `difference`, by the same reckoning. None where
+/// [`least_difference`] has no answer, or for a difference of 0.
+#[must_use]
+pub fn clips_needed(groups: &[Vec<u64>], rate: f64, difference: f64) -> Option<u64> {
+    let (words, variance) = scatter(groups, rate)?;
+    let units = groups.len() as f64;
+    // The difference that `n` units like these detect is reach(n) times this over the root of n.
+    let one = (variance / units).sqrt() / (words / units);
+    let detects = |n: u64| reach(n as f64) * one / (n as f64).sqrt() <= difference;
+    let most = (1_u64..40).map(|power| 1 << power).find(|n| detects(*n))?;
+    let (mut low, mut high) = (1, most);
+    while high - low > 1 {
+        let middle = u64::midpoint(low, high);
+        if detects(middle) { high = middle } else { low = middle }
+    }
+    let clips = groups.iter().map(Vec::len).sum::<usize>() as f64;
+    Some((high as f64 * clips / units).ceil() as u64)
+}
+
+/// How many standard errors a difference must measure to be detected.
+fn reach(units: f64) -> f64 {
+    student_quantile(super::ALPHA, units - 1.0) + normal_quantile(super::POWER)
+}
+
+/// The words of all units, and the variance of the difference of their errors.
+fn scatter(groups: &[Vec<u64>], rate: f64) -> Option<(f64, f64)> {
     const WITHIN_CLIP: f64 = 0.1;
     const WITHIN_GROUP: f64 = 0.02;
     let words: f64 = groups.iter().flatten().map(|n| *n as f64).sum();
@@ -26,9 +56,7 @@ pub fn least_difference(groups: &[Vec<u64>], rate: f64) -> Option<f64> {
             2.0 * each * (own + between)
         })
         .sum();
-    let units = groups.len() as f64;
-    let reach = student_quantile(super::ALPHA, units - 1.0) + normal_quantile(super::POWER);
-    Some(reach * variance.sqrt() / words)
+    Some((words, variance))
 }
 
 #[cfg(test)]
@@ -45,5 +73,19 @@ mod tests {
         let clustered = least_difference(&vec![vec![10; 10]; 10], 0.1).unwrap();
         assert!(clustered > single(100));
         assert_eq!(least_difference(&[vec![10]], 0.1), None);
+    }
+
+    #[test]
+    fn as_many_clips_as_are_needed_detect_what_was_asked() {
+        for (clips, size) in [(40_usize, 1_usize), (30, 10), (9, 3)] {
+            let groups = |units: usize| vec![vec![7_u64; size]; units];
+            for difference in [0.05, 0.02, 0.01] {
+                let needed = clips_needed(&groups(clips), 0.1, difference).unwrap() as usize;
+                assert_eq!(needed % size, 0);
+                assert!(least_difference(&groups(needed / size), 0.1).unwrap() <= difference);
+                assert!(least_difference(&groups(needed / size - 1), 0.1).unwrap() > difference);
+            }
+        }
+        assert_eq!((clips_needed(&[vec![10]], 0.1, 0.02), clips_needed(&vec![vec![10]; 9], 0.1, 0.0)), (None, None));
     }
 }

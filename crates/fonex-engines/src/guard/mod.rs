@@ -13,6 +13,7 @@ use fonex_core::{Heard, Outcome};
 use fonex_formats::{LATEST_S, LONGEST_TEXT};
 use rand::RngExt;
 
+use crate::captioned::without_captions;
 use crate::hands::now;
 use crate::panics::caught_call;
 use crate::secrets::Redaction;
@@ -209,7 +210,8 @@ impl Guarded {
             return Answer::failed(Outcome::Broken, self.redaction.redact(&what)).measured(answer.measured);
         }
         let Answer { value: Some(heard), .. } = answer else { return answer };
-        match self.redaction.redact_all(heard) {
+        let kept = without_captions(heard).map_err(|why| self.redaction.redact(&why));
+        match kept.and_then(|heard| self.redaction.redact_all(heard).map_err(str::to_owned)) {
             Ok(heard) => Answer { value: Some(heard), ..answer },
             Err(why) => Answer::failed(Outcome::Broken, why).measured(answer.measured),
         }

@@ -8,6 +8,7 @@ use serde_json::Value;
 
 use super::config::default_form;
 use super::stream::StepReader;
+use crate::captioned::heard_of_text;
 use crate::json;
 use crate::mapping::{ResultConfig, ResultForm, Steps, Wanted};
 use crate::spoken::from_base64;
@@ -68,8 +69,7 @@ pub(super) fn read(
             reading.sound = body.bytes.to_vec();
         }
         ResultForm::Text => {
-            let text = utf8(body.bytes)?;
-            reading.heard.text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+            reading.heard = heard_of_text(utf8(body.bytes)?)?;
         }
         _ => read_json(&json_of(body, wanted)?, config, task, &mut reading)?,
     }

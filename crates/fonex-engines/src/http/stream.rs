@@ -106,14 +106,22 @@ impl<'c> StepReader<'c> {
 
     fn dispatch(&mut self, at: Duration) {
         let event = std::mem::take(&mut self.event);
+        let Some(data) = self.data.take() else { return };
+        // The end is heeded whichever event carries it, also one that is not read otherwise.
         let wanted = &self.config.events;
-        if let Some(data) = self.data.take().filter(|_| wanted.is_empty() || wanted.contains(&event)) {
+        if self.is_end(&event) || self.is_end(&data) {
+            self.ended = true;
+        } else if wanted.is_empty() || wanted.contains(&event) {
             self.step(data, at);
         }
     }
 
+    fn is_end(&self, text: &str) -> bool {
+        self.config.end_mark.as_deref() == Some(text.trim())
+    }
+
     fn step(&mut self, data: String, at: Duration) {
-        if self.config.end_mark.as_deref() == Some(data.trim()) {
+        if self.is_end(&data) {
             self.ended = true;
         } else if self.steps.len() == MOST_STEPS {
             self.fault.get_or_insert_with(|| format!("the stream has more than {MOST_STEPS} steps"));
@@ -144,6 +152,19 @@ mod tests {
         }
         let only = ResultConfig { events: vec!["add".into()], ..ResultConfig::default() };
         assert_eq!(read(ResultForm::Events, &only, stream.as_bytes(), 7).len(), 1);
+    }
+
+    #[test]
+    fn the_end_is_seen_in_an_event_that_is_not_read() {
+        for (end, mark) in [("event: done\ndata: [END]\n\n", "[END]"), ("event: end\ndata: {}\n\n", "end")] {
+            let stream = format!("event: add\ndata: a\n\nevent: ping\ndata: b\n\n{end}event: add\ndata: late\n\n");
+            let config =
+                ResultConfig { end_mark: Some(mark.into()), events: vec!["add".into()], ..ResultConfig::default() };
+            let mut reader = StepReader::new(ResultForm::Events, &config);
+            reader.feed(stream.as_bytes(), Duration::ZERO);
+            assert!(reader.ended);
+            assert_eq!(reader.steps.into_iter().map(|step| step.data).collect::<Vec<_>>(), ["a"]);
+        }
     }
 
     #[test]

@@ -8,7 +8,7 @@ use fonex_formats::{Place, Problem, checksum};
 
 use super::link::Link;
 use super::pace::HELD;
-use super::{message, WorkOptions, WorkReport, WorkerState, key_of};
+use super::{WorkOptions, WorkReport, WorkerState, key_of, message};
 use crate::RunError;
 use crate::execute::{now, this_machine};
 

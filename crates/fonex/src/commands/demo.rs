@@ -219,6 +219,7 @@ impl DemoFolder {
 
     fn show_clip(&self, run: &str, clip: &str) -> Result<(), Failure> {
         show::show(&show::ShowOptions {
+            recordings: None,
             likeness: false,
             rank: Vec::new(),
             output: None,

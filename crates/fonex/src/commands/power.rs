@@ -3,16 +3,48 @@
 use std::collections::BTreeMap;
 
 use fonex_core::Clip;
+use fonex_core::measures::Withheld;
 use fonex_core::text::{Label, TextProfile};
-use fonex_core::verdict::least_difference;
+use fonex_core::verdict::{clips_needed, least_difference};
 
 use crate::output::{percent, plural};
 
 /// The error rate that differences are detected around, for want of one measured.
 const RATE: f64 = 0.1;
 
-/// The least difference between two error rates that these clips would tell, in a sentence; empty where they have no words.
+/// The least difference between two error rates that these clips would detect, in a sentence; empty where they have no words.
 pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile) -> String {
+    let groups = units(clips, profile);
+    let Some(least) = least_difference(&groups, RATE) else { return String::new() };
+    let whom = if groups.len() < clips.len() {
+        format!("{}, drawn by speaker: {}", plural(clips.len() as u64, "clip"), plural(groups.len() as u64, "unit"))
+    } else {
+        plural(clips.len() as u64, "clip")
+    };
+    format!(
+        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power.\n",
+        least * 100.0,
+        percent(Some(RATE))
+    )
+}
+
+/// How many clips like these would detect smaller differences, by the same reckoning; empty where they have no words.
+pub fn clips_needed_in_words(clips: &[&Clip], profile: &TextProfile) -> String {
+    let groups = units(clips, profile);
+    let needed = [5.0, 2.0, 1.0].into_iter().filter_map(|points| {
+        let clips = clips_needed(&groups, RATE, points / 100.0)?;
+        Some(format!("{clips} for {points} {}", if points == 1.0 { "point" } else { "points" }))
+    });
+    let needed: Vec<String> = needed.collect();
+    if needed.is_empty() {
+        String::new()
+    } else {
+        format!("Clips like these that are needed: {}.\n", needed.join(", "))
+    }
+}
+
+/// The words of each unit's clips: speakers where they have several clips and are enough for a verdict, else clips.
+fn units(clips: &[&Clip], profile: &TextProfile) -> Vec<Vec<u64>> {
     let mut by_speaker: BTreeMap<&str, Vec<u64>> = BTreeMap::new();
     let mut groups: Vec<Vec<u64>> = Vec::new();
     for clip in clips {
@@ -23,17 +55,9 @@ pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile) -> Stri
             None => groups.push(vec![words]),
         }
     }
-    let several = by_speaker.values().any(|clips| clips.len() > 1);
     groups.extend(by_speaker.into_values());
-    let Some(least) = least_difference(&groups, RATE) else { return String::new() };
-    let whom = if several {
-        format!("drawn by speaker, {}", plural(groups.len() as u64, "unit"))
-    } else {
-        plural(groups.len() as u64, "clip")
-    };
-    format!(
-        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power.\n",
-        least * 100.0,
-        percent(Some(RATE))
-    )
+    if (groups.len() as u64) < Withheld::LEAST_GROUPS {
+        return groups.into_iter().flatten().map(|words| vec![words]).collect();
+    }
+    groups
 }

@@ -1,7 +1,7 @@
 //! `fonex run`: execute a plan, or what is left of it, and sum it up.
 
 use clap::Args;
-use fonex_core::{Clip, Outcome, Task};
+use fonex_core::{Clip, Delivery, Outcome, Task};
 use fonex_store::{RunRef, RunState, Store, StorePlace};
 
 use super::load_run;
@@ -163,7 +163,7 @@ fn run_and_show(
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
     let view = load_run(store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
-    show::print_run(store, &view, options.format.format)?;
+    show::print_run(store, &view, options.format.format, None)?;
     Ok(code(&execution, plan))
 }
 
@@ -236,6 +236,14 @@ fn total(forecast: &[Forecast]) -> String {
 /// A voice made for one language reads another.
 pub fn other_language(variant: &str, clips: u64) -> String {
     format!("{variant} speaks {} in a language that its voice does not list", plural(clips, "clip"))
+}
+
+/// The name of the plan, and how it delivers audio to each recogniser.
+pub fn planned_deliveries(options: &RunOptions) -> Result<(String, Vec<Delivery>), Failure> {
+    let bench = bench_of(options)?;
+    let plan = bench.plan(options.plan.as_deref())?;
+    let hears = plan.variants.iter().filter(|variant| variant.task == Task::Hear);
+    Ok((plan.name.clone(), hears.map(|variant| variant.delivery).collect()))
 }
 
 /// Executes without printing the run; gives its number.

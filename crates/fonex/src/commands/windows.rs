@@ -67,6 +67,11 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
     let (code, which) = match &options.stored {
         Some(typed) => (Code::Done, typed.clone()),
         None => {
+            // Seen before anything is sent.
+            let (plan, deliveries) = run::planned_deliveries(&options.run)?;
+            if !are_several(&deliveries) {
+                return Err(one_delivery(&format!("the plan \"{plan}\"")).into());
+            }
             let (code, run) = run::run_quietly(&options.run)?;
             (code, format!("#{run}"))
         }
@@ -74,12 +79,9 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
     let mut store = options.run.bench.store().existing()?;
     let run = find_run(&store, &which)?;
     let view = load_run(&mut store, run, None, &Wanted::default())?;
-    let measured = measure(&store, &view, bench)?;
-    if measured.len() < 2 {
-        let problem = Problem::new(format!("run {} has only one delivery", view.name()), Place::default());
-        let remedy = "give the plan several deliveries: delivery = [{ pieces = { window_s = 2 } }, { pieces = { window_s = 5 } }, \"whole\"]";
-        return Err(problem.remedy(remedy).into());
-    }
+    let Some(measured) = windows_of(&store, &view, bench)? else {
+        return Err(one_delivery(&format!("run {}", view.name())).into());
+    };
     if let Some(path) = &options.output {
         output::write_chart(path, &chart(&measured))?;
     }
@@ -106,8 +108,18 @@ pub(in crate::commands) struct Study {
 /// What each way of delivery of a run showed; none where there was one way only.
 pub(super) fn windows_of(store: &Store, view: &RunView, bench: &Path) -> Result<Option<Vec<Window>>, Failure> {
     let ways: Vec<Delivery> = view.variants.iter().map(|variant| variant.variant.delivery).collect();
-    let several = ways.windows(2).any(|pair| pair[0] != pair[1]);
-    if several { measure(store, view, bench).map(Some) } else { Ok(None) }
+    if are_several(&ways) { measure(store, view, bench).map(Some) } else { Ok(None) }
+}
+
+fn are_several(ways: &[Delivery]) -> bool {
+    ways.windows(2).any(|pair| pair[0] != pair[1])
+}
+
+fn one_delivery(what: &str) -> Problem {
+    let problem = Problem::new(format!("{what} delivers audio in one way only"), Place::default());
+    problem.remedy(
+        "give the plan several deliveries: delivery = [{ pieces = { window_s = 2 } }, { pieces = { window_s = 5 } }, \"whole\"]",
+    )
 }
 
 fn measure(store: &Store, view: &RunView, bench: &Path) -> Result<Vec<Window>, Failure> {

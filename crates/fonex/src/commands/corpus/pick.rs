@@ -6,11 +6,13 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 
 use fonex_core::Clip;
-use fonex_core::material::{AudioFacts, Condition, Fields, clips_needed, split_by_speaker, stratified};
+use fonex_core::material::{AudioFacts, Condition, Fields, split_by_speaker, stratified};
 use fonex_core::text::TextProfile;
 use fonex_formats::{Corpus, Place, Problem, corpus_folder, read_corpus};
 
 use super::write_corpus;
+use crate::commands::chosen::profile_here;
+use crate::commands::power::{clips_needed_in_words, least_difference_in_words};
 use fonex_run::unknown;
 
 use crate::facts::{AUDIO_FIELDS, CLIP_FIELDS, ClipFields, audio_facts};
@@ -74,7 +76,7 @@ pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
         return Err(problem.remedy("relax --where; fonex corpus describe summarises the corpus").into());
     }
     let text = format!("{} of {} picked\n", picked.len(), plural(corpus.clips.len() as u64, "clip"));
-    let text = text + &what_they_can_show(&picked);
+    let text = text + &what_they_can_show(&picked)?;
     match (&options.output, options.split.as_slice()) {
         (None, _) => {
             output::note(text.trim_end());
@@ -130,18 +132,10 @@ fn group(clip: &Clip, by: &[String]) -> String {
     by.iter().map(|field| fields.text(field).unwrap_or_default()).collect::<Vec<_>>().join("\u{1f}")
 }
 
-/// How small a difference this many clips can show.
-fn what_they_can_show(picked: &[&Clip]) -> String {
-    let words: usize = picked.iter().map(|clip| clip.text.split_whitespace().count()).sum();
-    let per_clip = words as f64 / picked.len() as f64;
-    let mut text =
-        format!("{words} words, {per_clip:.1} a clip. At a WER of 10 %, a paired comparison needs about\n");
-    for points in [5.0, 2.0, 1.0] {
-        if let Some(clips) = clips_needed(0.10, points / 100.0, per_clip) {
-            text += &format!("  {clips} such clips to see a difference of {points} points\n");
-        }
-    }
-    text
+/// What a comparison over these clips can tell, as `corpus check` and `run --dry-run` say it.
+fn what_they_can_show(picked: &[&Clip]) -> Result<String, Problem> {
+    let profile = profile_here(None)?;
+    Ok(least_difference_in_words(picked, &profile) + &clips_needed_in_words(picked, &profile))
 }
 
 fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<String, Problem> {

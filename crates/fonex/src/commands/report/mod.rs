@@ -96,7 +96,7 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     let mut scorecards = Vec::new();
     for view in &runs {
         if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
-            let natural = natural(&mut store, view)?;
+            let natural = natural(&mut store, view, None)?;
             let apart_db = show::apart_from_recordings(&store, view, &folder)?;
             scorecards.push(show::scorecard(view, &natural, &[], &apart_db).html());
         }

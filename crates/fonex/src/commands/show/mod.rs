@@ -59,6 +59,9 @@ pub struct ShowOptions {
     /// Show the scorecard alone, its voices ranked by these measures with their weights
     #[arg(long, value_name = "MEASURE=WEIGHT,...", value_delimiter = ',', value_parser = weight, conflicts_with_all = ["clip", "likeness"])]
     pub rank: Vec<Weight>,
+    /// Hold voices that are heard against the recordings of this run; without it, of the same run or the nearest before it
+    #[arg(long, value_name = "RUN", conflicts_with = "clip")]
+    pub recordings: Option<String>,
     /// Show how alike the voices sound: the distance of each two
     #[arg(long, conflicts_with = "clip")]
     pub likeness: bool,
@@ -94,7 +97,8 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     if !options.rank.is_empty() {
         return show_rank(&mut store, &view, options);
     }
-    print_run(&mut store, &view, options.format.format)?;
+    let recordings = recordings(&store, options)?;
+    print_run(&mut store, &view, options.format.format, recordings.as_ref())?;
     if options.format.format == Format::Table {
         // Of several variants it would be too much on one page.
         if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
@@ -104,6 +108,11 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
         output::print(&worst_clips(&store, &view, options.worst)?)?;
     }
     Ok(Code::Done)
+}
+
+/// The run whose recordings voices are held against, where one is named.
+fn recordings(store: &Store, options: &ShowOptions) -> Result<Option<Run>, Failure> {
+    options.recordings.as_ref().map(|typed| find_run(store, typed)).transpose()
 }
 
 /// What a run's page or its other forms need: a page of many trials does with the first measures by slice.
@@ -154,7 +163,7 @@ fn made_again(store: &Store, view: &RunView) -> Result<Vec<MadeAgain>, Failure> 
 }
 
 /// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
-pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<(), Failure> {
+pub fn print_run(store: &mut Store, view: &RunView, format: Format, recordings: Option<&Run>) -> Result<(), Failure> {
     match format {
         Format::Json => {
             let mut variants = Vec::new();
@@ -166,7 +175,7 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format) -> Result<()
             output::print_json(&RunInDepth { run, scored_under, made_again, variants })
         }
         Format::Table => {
-            let natural = natural(store, view)?;
+            let natural = natural(store, view, recordings)?;
             let pronounced = pronunciation(store, view)?;
             output::print(&page(view, &natural, &pronounced, &made_again(store, view)?))
         }

@@ -98,7 +98,8 @@ pub(super) fn show_rank(store: &mut Store, view: &RunView, options: &ShowOptions
         output::print_json(&ranked)?;
         return Ok(Code::Done);
     }
-    let natural = natural(store, view)?;
+    let recordings = super::recordings(store, options)?;
+    let natural = natural(store, view, recordings.as_ref())?;
     output::print_table(&scorecard(view, &natural, &options.rank, &BTreeMap::new()), options.format.format)?;
     Ok(Code::Done)
 }

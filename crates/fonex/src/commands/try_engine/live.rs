@@ -125,17 +125,11 @@ pub fn from_stdin(options: &TryOptions, config: &EngineConfig, takes_live: bool)
         Head::File(first) => return whole_file(first, stdin, config, takes_live),
     };
     let began = Instant::now();
-    if !takes_live {
-        let bytes = to_its_end(first, stdin)?;
-        let mono = one_channel(&bytes, channels);
+    if !takes_live || rate_hz != config.audio.rate_hz {
+        let mono = one_channel(&to_its_end(first, stdin)?, channels);
         let samples = mono.chunks_exact(2).map(|pair| f32::from(i16::from_le_bytes([pair[0], pair[1]])) / 32_768.0);
-        return Ok(Input::Whole(Audio { rate_hz, samples: samples.collect() }));
-    }
-    if rate_hz != config.audio.rate_hz {
-        let what =
-            format!("the audio on standard input has {rate_hz} Hz, and the engine takes {} Hz", config.audio.rate_hz);
-        let problem = Problem::new(what, Place::default());
-        return Err(problem.remedy("record at the engine's rate, or set audio_rate_hz in the bench file"));
+        let audio = Audio { rate_hz, samples: samples.collect() };
+        return if takes_live { resampled(&audio, config) } else { Ok(Input::Whole(audio)) };
     }
     let (sender, receiver) = channel();
     std::thread::spawn(move || pass_on(first, channels, &sender));
@@ -144,7 +138,6 @@ pub fn from_stdin(options: &TryOptions, config: &EngineConfig, takes_live: bool)
 
 /// A file of any container: read to its end, and delivered from there.
 fn whole_file(first: Vec<u8>, stdin: impl Read, config: &EngineConfig, takes_live: bool) -> Result<Input, Problem> {
-    let began = Instant::now();
     let decoded = decode(to_its_end(first, stdin)?)
         .map_err(|error| Problem::new(format!("the audio on standard input: {error}"), Place::default()))?;
     if let Some(defect) = &decoded.defect {
@@ -153,7 +146,19 @@ fn whole_file(first: Vec<u8>, stdin: impl Read, config: &EngineConfig, takes_liv
     if !takes_live {
         return Ok(Input::Whole(decoded.audio));
     }
-    let audio = resample(&decoded.audio, config.audio.rate_hz)
+    resampled(&decoded.audio, config)
+}
+
+/// Audio that was read to its end, at the rate that the engine takes, to be delivered as if it were spoken now.
+fn resampled(audio: &Audio, config: &EngineConfig) -> Result<Input, Problem> {
+    if audio.rate_hz != config.audio.rate_hz {
+        output::note(&format!(
+            "The audio has {} Hz and the engine takes {} Hz: it was read to its end and resampled.",
+            audio.rate_hz, config.audio.rate_hz
+        ));
+    }
+    let began = Instant::now();
+    let audio = resample(audio, config.audio.rate_hz)
         .map_err(|error| Problem::new(format!("the audio on standard input: {error}"), Place::default()))?;
     let sample = |s: &f32| ((s * 32_768.0).round().clamp(-32_768.0, 32_767.0) as i16).to_le_bytes();
     let (sender, receiver) = channel();
@@ -193,9 +198,13 @@ fn pass_on(first: Vec<u8>, channels: usize, sender: &Sender<Vec<u8>>) {
     }
 }
 
-/// The first channel of interleaved sixteen-bit samples.
+/// Interleaved sixteen-bit samples mixed to one channel, as those of a file are.
 fn one_channel(bytes: &[u8], channels: usize) -> Vec<u8> {
-    bytes.chunks_exact(2 * channels).flat_map(|frame| [frame[0], frame[1]]).collect()
+    let mixed = |frame: &[u8]| {
+        let sum: i32 = frame.chunks_exact(2).map(|pair| i32::from(i16::from_le_bytes([pair[0], pair[1]]))).sum();
+        ((sum / channels as i32) as i16).to_le_bytes()
+    };
+    bytes.chunks_exact(2 * channels).flat_map(mixed).collect()
 }
 
 /// How a stream begins.
@@ -299,7 +308,9 @@ mod tests {
         }
         assert!(head(&mut &wav(16)[..40], 8_000).is_err());
         assert!(head(&mut &b""[..], 8_000).is_err());
-        assert_eq!(one_channel(&[1, 2, 9, 9, 3, 4, 9, 9], 2), [1, 2, 3, 4]);
+        assert_eq!(one_channel(&[1, 2, 3, 4], 1), [1, 2, 3, 4]);
+        // 100 and 300, −1 and −3.
+        assert_eq!(one_channel(&[100, 0, 44, 1, 255, 255, 253, 255], 2), [200, 0, 254, 255]);
     }
 
     #[test]
