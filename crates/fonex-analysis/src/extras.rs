@@ -24,6 +24,9 @@ pub struct Extras {
     pub example: Option<FailedTrial>,
     /// Clips in a language that the voice does not list; none where its languages are not known.
     pub other_language: u64,
+    /// Clips with words that begin beyond the end of their audio, and the first of these; none for most engines.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beyond_audio: Option<BeyondAudio>,
     /// Trials whose texts were too long and too unlike to be aligned as a whole: their errors are an upper bound.
     pub in_pieces: u64,
     /// What was used of the engine, warm-up included: that is charged as well.
@@ -58,6 +61,22 @@ pub struct OutcomeCount {
     /// How often.
     pub trials: u64,
 }
+
+/// Words that begin beyond the end of the audio, as times in another unit than seconds do.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct BeyondAudio {
+    /// Trials with such words.
+    pub trials: u64,
+    /// The clip of the first.
+    pub clip: String,
+    /// Where its last word begins, as the engine says, taken for seconds.
+    pub last_s: f64,
+    /// Seconds of its audio.
+    pub audio_s: f64,
+}
+
+/// How far behind the end of the audio a word may begin, in seconds: engines round, and pad what they hear.
+const PAST_END_S: f64 = 0.5;
 
 /// A trial without an answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -218,6 +237,14 @@ impl ExtrasBuilder {
             extras.given = trial.prepared.as_ref().and_then(|form| Some(form.rsplit_once(" to ")?.1.to_owned()));
         }
         extras.audio_s += trial.audio_s.filter(|_| answered).unwrap_or_default();
+        if let Some((heard, audio_s)) = trial.heard.as_ref().zip(trial.audio_s) {
+            let last_s = heard.words.iter().filter_map(|word| word.start).fold(f64::MIN, f64::max);
+            if last_s > audio_s + PAST_END_S {
+                let clip = trial.key.clip_id.clone();
+                let first = BeyondAudio { trials: 0, clip, last_s, audio_s };
+                extras.beyond_audio.get_or_insert(first).trials += 1;
+            }
+        }
         let spoken = asked.filter(|asked| self.task == Task::Speak && asked.other_language);
         self.other_language.extend(spoken.map(|asked| asked.place));
         if let Some(log) = &trial.traffic.live {

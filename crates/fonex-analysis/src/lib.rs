@@ -31,7 +31,7 @@ pub use checksum::profile_checksum;
 pub use column::Column;
 pub use compare::{Asked, Comparison, Material, Side, by_kind, cautions, comparable, compare};
 pub use depth::{ClipResult, clip_result, score_in_depth, worst};
-pub use extras::{Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCount, RequestSummary};
+pub use extras::{BeyondAudio, Extras, FailedTrial, Growth, LengthUnit, LivePacing, OutcomeCount, RequestSummary};
 pub use facts::Facts;
 pub use figures::{MANY_TRIALS, Wanted};
 pub use lines::each_trial_line;

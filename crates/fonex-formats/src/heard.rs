@@ -151,7 +151,9 @@ pub(crate) fn check_heard(heard: &Heard, place: impl Fn() -> Place) -> Result<()
     }
     for (i, word) in heard.words.iter().enumerate() {
         for (verb, key, time) in [("starts", "start", word.start), ("ends", "end", word.end)] {
-            if let Some(time) = time.filter(|time| !(-crate::LATEST_S..=crate::LATEST_S).contains(time)) {
+            if let Some(time) =
+                time.filter(|time| !(-crate::GREATEST_HEARD_TIME..=crate::GREATEST_HEARD_TIME).contains(time))
+            {
                 let place = place().field(format!("words[{i}].{key}"));
                 let problem = Problem::new(format!("the word \"{}\" {verb} at {time} s", word.text), place);
                 return Err(problem.expected("seconds from the start of the audio"));

@@ -5,6 +5,10 @@
 pub mod audio;
 /// The latest time in a recording that is taken for one, in seconds: four months.
 pub const LATEST_S: f64 = 1e7;
+
+/// The greatest number that an engine gives as a time: the latest moment in nanoseconds. What is not in seconds is recognised
+/// and left out where times are compared.
+pub const GREATEST_HEARD_TIME: f64 = 1e16;
 /// Bytes of a text of one recording: more than a person says in three days.
 pub const LONGEST_TEXT: usize = 4 << 20;
 

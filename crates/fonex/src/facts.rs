@@ -2,10 +2,11 @@
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::Path;
+use std::sync::LazyLock;
 
-use fonex_core::audio::{Audio, active_level_db, measure, voiced_s};
+use fonex_core::audio::{Audio, AudioMeasures, Channels, active_level_db, measure, voiced_s};
 use fonex_core::material::{AudioFacts, Fields};
-use fonex_core::text::Label;
+use fonex_core::text::{Label, TextProfile};
 use fonex_core::{Clip, Side, in_parallel};
 use fonex_formats::audio::read_side;
 use fonex_formats::{Corpus, audio_path};
@@ -45,8 +46,15 @@ pub fn audio_facts(corpus: &Corpus) -> Vec<Option<Result<AudioFacts, String>>> {
 
 fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
     let decoded = read_side(path, side).map_err(|error| format!("{}: {error}", path.display()))?;
+    let measures = measure(&decoded.audio);
+    // The mix hides what one channel does.
+    let clipped_share = decoded
+        .apart
+        .as_ref()
+        .map_or(measures.clipped_share, |apart| apart.clipped_share().max(measures.clipped_share));
     Ok(AudioFacts {
-        measures: measure(&decoded.audio),
+        measures: AudioMeasures { clipped_share, ..measures },
+        cancelled_db: decoded.apart.filter(Channels::are_opposite).and_then(|apart| apart.lost_in_mix_db),
         active_level_dbfs: active_level_db(&decoded.audio),
         voiced_s: voiced_s(&decoded.audio),
         rate_hz: decoded.audio.rate_hz,
@@ -85,7 +93,10 @@ pub const CLIP_FIELDS: [&str; 7] = ["id", "text", "lang", "speaker", "words", "t
 
 impl ClipFields<'_> {
     fn words(&self) -> usize {
-        Label::parse(&self.clip.text).map_or(0, |label| label.first_reading().split_whitespace().count())
+        static NEUTRAL: LazyLock<TextProfile> =
+            LazyLock::new(|| TextProfile::shipped("neutral").expect("neutral is shipped"));
+        // As the checks count them: signs alone are no word.
+        Label::parse(&self.clip.text).map_or(0, |label| NEUTRAL.tokens(&label.first_reading()).len())
     }
 }
 

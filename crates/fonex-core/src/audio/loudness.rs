@@ -1,5 +1,6 @@
-//! Loudness and true peak, ITU-R BS.1770.
+//! Loudness and true peak of one channel, ITU-R BS.1770; [`super::ChannelMeter`] puts several together.
 
+use super::measure::decibels_of;
 use super::{Audio, decibels, peak};
 
 /// Loudness of a recording as listeners judge it.
@@ -58,12 +59,15 @@ impl LoudnessMeter {
         self.waiting = all[(whole - self.weighted) * step..].to_vec();
     }
 
-    pub(crate) fn finish(mut self) -> Loudness {
-        let peak = f64::from(self.peak.finish());
-        Loudness {
-            integrated_lufs: integrated(&self.steps),
-            true_peak_dbtp: (peak > 0.0).then(|| 20.0 * peak.log10()),
-        }
+    pub(crate) fn finish(self) -> Loudness {
+        let (steps, true_peak_dbtp) = self.parts();
+        Loudness { integrated_lufs: integrated(&steps), true_peak_dbtp }
+    }
+
+    /// The weighted mean square of each whole 100 ms, and the true peak in dBTP.
+    pub(super) fn parts(mut self) -> (Vec<f64>, Option<f64>) {
+        let true_peak_dbtp = decibels_of(self.peak.finish());
+        (self.steps, true_peak_dbtp)
     }
 }
 
@@ -150,7 +154,7 @@ fn weighted_steps(samples: &[f32], rate_hz: u32) -> Vec<f64> {
 }
 
 /// Blocks of 400 ms every 100 ms, gated at -70 LUFS and then 10 LU below the mean of what is left.
-fn integrated(steps: &[f64]) -> Option<f64> {
+pub(super) fn integrated(steps: &[f64]) -> Option<f64> {
     const STEPS: usize = 4;
     let blocks: Vec<f64> = steps.windows(STEPS).map(|steps| steps.iter().sum::<f64>() / STEPS as f64).collect();
     let mean_above = |gate: f64| {

@@ -70,37 +70,20 @@ pub(crate) struct LevelMeter {
     peak: f32,
     squares: f64,
     sum: f64,
+    clipped: ClippedRuns,
+}
+
+/// Counts samples in clipped stretches.
+#[derive(Default)]
+pub(super) struct ClippedRuns {
     clipped: u64,
     /// Samples at the stop, up to here.
     at_stop: usize,
 }
 
-impl LevelMeter {
-    pub(crate) fn new(rate_hz: u32) -> Self {
-        let frame = samples_in(rate_hz, FRAME_S);
-        Self {
-            rate_hz,
-            frame,
-            blocks: Blocks::of(frame),
-            powers: Vec::new(),
-            samples: 0,
-            peak: 0.0,
-            squares: 0.0,
-            sum: 0.0,
-            clipped: 0,
-            at_stop: 0,
-        }
-    }
-
-    pub(crate) fn add(&mut self, samples: &[f32]) {
-        let powers = &mut self.powers;
-        self.blocks.add(samples, |frame| powers.push(power(frame)));
-        self.samples += samples.len() as u64;
-        self.squares += sum(samples, |s| s * s);
-        self.sum += sum(samples, |s| s);
-        let highest = peak(samples);
-        self.peak = self.peak.max(highest);
-        if highest < STOP {
+impl ClippedRuns {
+    pub(super) fn add(&mut self, samples: &[f32]) {
+        if peak(samples) < STOP {
             self.end_run();
             return;
         }
@@ -120,8 +103,44 @@ impl LevelMeter {
         self.at_stop = 0;
     }
 
-    pub(crate) fn finish(mut self) -> AudioMeasures {
+    pub(super) fn finish(mut self) -> u64 {
         self.end_run();
+        self.clipped
+    }
+}
+
+/// An absolute sample in decibels relative to full scale; none for silence.
+pub(super) fn decibels_of(peak: f32) -> Option<f64> {
+    (peak > 0.0).then(|| 20.0 * f64::from(peak).log10())
+}
+
+impl LevelMeter {
+    pub(crate) fn new(rate_hz: u32) -> Self {
+        let frame = samples_in(rate_hz, FRAME_S);
+        Self {
+            rate_hz,
+            frame,
+            blocks: Blocks::of(frame),
+            powers: Vec::new(),
+            samples: 0,
+            peak: 0.0,
+            squares: 0.0,
+            sum: 0.0,
+            clipped: ClippedRuns::default(),
+        }
+    }
+
+    pub(crate) fn add(&mut self, samples: &[f32]) {
+        let powers = &mut self.powers;
+        self.blocks.add(samples, |frame| powers.push(power(frame)));
+        self.samples += samples.len() as u64;
+        self.squares += sum(samples, |s| s * s);
+        self.sum += sum(samples, |s| s);
+        self.peak = self.peak.max(peak(samples));
+        self.clipped.add(samples);
+    }
+
+    pub(crate) fn finish(mut self) -> AudioMeasures {
         self.powers.extend(self.blocks.rest().map(power));
         let mut sorted = self.powers.clone();
         sorted.sort_unstable_by(f64::total_cmp);
@@ -131,15 +150,16 @@ impl LevelMeter {
             floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));
         let count = self.samples.max(1) as f64;
         let duration_s = self.samples as f64 / f64::from(self.rate_hz);
+        let silence = self.silence_ends(duration_s, active);
         AudioMeasures {
             duration_s,
-            peak_dbfs: (self.peak > 0.0).then(|| 20.0 * f64::from(self.peak).log10()),
+            peak_dbfs: decibels_of(self.peak),
             level_dbfs: (self.squares > 0.0).then(|| decibels(self.squares / count)),
-            clipped_share: self.clipped as f64 / count,
+            clipped_share: self.clipped.finish() as f64 / count,
             dc_offset: self.sum / count,
             noise_floor_dbfs: floor.map(decibels),
             snr_db,
-            silence: self.silence_ends(duration_s, active),
+            silence,
         }
     }
 

@@ -1,6 +1,7 @@
 //! Samples in memory: measuring them, changing their rate, making them worse on purpose.
 
 mod blocks;
+mod channels;
 mod codec;
 mod correlation;
 mod degrade;
@@ -16,6 +17,7 @@ mod tempo;
 mod voice;
 
 pub(crate) use blocks::Blocks;
+pub use channels::{ChannelMeasures, ChannelMeter, Channels};
 pub use codec::{Law, compand};
 pub(crate) use correlation::{Correlation, Energies};
 pub use degrade::{NoiseColour, add_noise, clip_samples, noise, reverberate};

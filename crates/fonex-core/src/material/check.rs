@@ -1,6 +1,6 @@
 //! What would spoil a run, found before it: the rules over one clip and over the whole corpus.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -71,6 +71,7 @@ checks! {
     AudioUnusable, "audio-unusable", Error, "Restore the file, or take the clip out of the corpus.";
     AudioTruncated, "audio-truncated", Error, "Copy the file again from its source.";
     AudioMislabelled, "audio-mislabelled", Warning, "Rename the file to what its bytes are.";
+    ChannelsOpposite, "channels-opposite", Error, "Turn the polarity of one channel, or set side on the clip: mixed to one, the channels cancel.";
     AudioSilent, "audio-silent", Error, "Check the recording; a silent clip counts as deletions.";
     NoSpeech, "no-speech", Warning, "Listen to it: the label has words, but no speech was found.";
     LabelTimes, "label-times", Error, "Label this audio again.";
@@ -101,7 +102,7 @@ checks! {
 /// What is known of a clip's audio file.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AudioFacts {
-    /// Measures of the decoded sound.
+    /// Measures of the decoded sound; clipping is that of the worst channel.
     pub measures: AudioMeasures,
     /// Level of the stretches that hold speech.
     pub active_level_dbfs: Option<f64>,
@@ -113,6 +114,8 @@ pub struct AudioFacts {
     pub bits: Option<u32>,
     /// Channels in the file.
     pub channels: usize,
+    /// Decibels that are lost as the channels cancel in their mix; none where they do not.
+    pub cancelled_db: Option<f64>,
     /// Container as its bytes say, such as `flac`.
     pub container: String,
     /// Ending of its name in lower case.
@@ -164,7 +167,10 @@ pub struct CorpusCheck {
     rates: Vec<TakenAudio>,
     complaints: Vec<Complaint>,
     audio: HashMap<String, String>,
-    texts: HashMap<String, String>,
+    /// By its words, the first clip with a text, and the clip that it was made of.
+    texts: HashMap<String, [String; 2]>,
+    /// Clips whose text is that of another one, themselves or in a variation.
+    repeating: HashSet<String>,
     groups: BTreeMap<(String, String), u64>,
     clips: u64,
     accepted: u64,
@@ -220,6 +226,7 @@ impl CorpusCheck {
             complaints: Vec::new(),
             audio: HashMap::new(),
             texts: HashMap::new(),
+            repeating: HashSet::new(),
             groups: BTreeMap::new(),
             clips: 0,
             accepted: 0,
@@ -260,11 +267,18 @@ impl CorpusCheck {
             }
             Some(Ok(facts)) => {
                 check_clip(clip, Some(&facts), &profile, &self.rates, &mut self.complaints);
-                self.seen_before(Check::DuplicateAudio, facts.checksum, &clip.id);
+                match self.audio.get(&facts.checksum) {
+                    Some(first) => self.complaints.push(Complaint::new(
+                        Check::DuplicateAudio,
+                        Some(&clip.id),
+                        format!("the same sound as {first}"),
+                    )),
+                    None => drop(self.audio.insert(facts.checksum, clip.id.clone())),
+                }
             }
         }
         if !text.is_empty() {
-            self.seen_before(Check::DuplicateText, text, &clip.id);
+            self.same_text(text, clip);
         }
         // What a person looked at and found right is no complaint any more.
         let found = self.complaints.split_off(before);
@@ -278,14 +292,18 @@ impl CorpusCheck {
         }
     }
 
-    fn seen_before(&mut self, check: Check, key: String, id: &str) {
-        let (seen, what) = match check {
-            Check::DuplicateAudio => (&mut self.audio, "the same sound"),
-            _ => (&mut self.texts, "the same text"),
-        };
-        match seen.get(&key) {
-            Some(first) => self.complaints.push(Complaint::new(check, Some(id), format!("{what} as {first}"))),
-            None => drop(seen.insert(key, id.to_owned())),
+    /// Variations of one clip say the same, and what two clips have in common their variations have too.
+    fn same_text(&mut self, text: String, clip: &Clip) {
+        let origin = clip.origin();
+        match self.texts.get(&text) {
+            Some([first, of]) if of != origin => {
+                if self.repeating.insert(origin.to_owned()) {
+                    let what = format!("the same text as {first}");
+                    self.complaints.push(Complaint::new(Check::DuplicateText, Some(&clip.id), what));
+                }
+            }
+            Some(_) => {}
+            None => drop(self.texts.insert(text, [clip.id.clone(), origin.to_owned()])),
         }
     }
 

@@ -19,6 +19,8 @@ const MOST_LETTERS_PER_S: f64 = 32.0;
 const LEAST_WORDS_PER_S: f64 = 0.4;
 /// Clips shorter than this are too short to judge their rate.
 const SHORTEST_RATED_S: f64 = 1.0;
+/// Below it there is no sound: a 16-bit step is -90 dBFS.
+const SILENT_DBFS: f64 = -80.0;
 /// A label may end this much behind the audio by rounding.
 const PAST_END_S: f64 = 0.05;
 const CLIPPED_SHARE: f64 = 0.001;
@@ -174,9 +176,19 @@ fn check_sound(facts: &AudioFacts, rates: &[TakenAudio], complain: &mut impl FnM
     if let Some(bits) = facts.bits.filter(|bits| *bits < needed) {
         complain(Check::FewBits, format!("the file has {bits} bits a sample, and engines take {needed}"));
     }
+    if let Some(lost) = facts.cancelled_db {
+        return complain(
+            Check::ChannelsOpposite,
+            format!("its channels cancel: their mix is {lost:.0} dB below their mean level"),
+        );
+    }
     let Some(level) = facts.active_level_dbfs else {
         return complain(Check::AudioSilent, "the recording is silent".to_owned());
     };
+    if level < SILENT_DBFS {
+        // More gain would raise noise of the converter alone.
+        return complain(Check::AudioSilent, format!("the recording is silent: its level is −{:.0} dBFS", -level));
+    }
     if level < LOW_LEVEL_DBFS {
         complain(
             Check::LowLevel,

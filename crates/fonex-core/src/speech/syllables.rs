@@ -15,14 +15,17 @@ const BELOW_LOUDEST_DB: f64 = 25.0;
 /// Methods 41(2), 2009; windows of our own). Linear in the length.
 #[must_use]
 pub fn syllables(audio: &Audio, track: &PitchTrack) -> u32 {
-    let levels = levels_db(audio);
+    // A whole number of samples: at 22,050 Hz not quite ten milliseconds.
+    let hop = audio.samples_in(HOP_S);
+    let hop_s = hop as f64 / f64::from(audio.rate_hz);
+    let levels = levels_db(audio, hop);
     let mut sorted = levels.clone();
     sorted.sort_unstable_by(f64::total_cmp);
     let Some(loudest) = crate::stats::quantile_sorted(&sorted, 0.99) else { return 0 };
     let least = loudest - BELOW_LOUDEST_DB;
     let voiced = |frame: usize| {
         // The frames of both are counted from the beginning, and a window lies around its middle.
-        let at = (frame as f64 * HOP_S / track.hop_s) as usize;
+        let at = (frame as f64 * hop_s / track.hop_s) as usize;
         track
             .hz
             .get(at.saturating_sub(2)..(at + 3).min(track.hz.len()))
@@ -46,9 +49,9 @@ pub fn syllables(audio: &Audio, track: &PitchTrack) -> u32 {
     count + u32::from(peak.is_some_and(|(at, top)| top > least && voiced(at)))
 }
 
-/// The level around each hop, Hann-weighted, in decibels.
-fn levels_db(audio: &Audio) -> Vec<f64> {
-    let (hop, window) = (audio.samples_in(HOP_S), audio.samples_in(WINDOW_S));
+/// The level around each hop of this many samples, Hann-weighted, in decibels.
+fn levels_db(audio: &Audio, hop: usize) -> Vec<f64> {
+    let window = audio.samples_in(WINDOW_S);
     // Powers of blocks first, so that the window costs a few additions.
     const BLOCKS: usize = 5;
     let block = (window / BLOCKS).max(1);
@@ -80,20 +83,30 @@ mod tests {
     use std::f64::consts::TAU;
 
     /// This many swells of a buzz a second.
-    fn spoken(rate_per_s: f64, seconds: f64) -> Audio {
-        let samples = (0..(seconds * 16_000.0) as usize).map(|i| {
-            let t = i as f64 / 16_000.0;
+    fn spoken(rate_per_s: f64, seconds: f64, rate_hz: u32) -> Audio {
+        let samples = (0..(seconds * f64::from(rate_hz)) as usize).map(|i| {
+            let t = i as f64 / f64::from(rate_hz);
             let swell = 0.5 - 0.5 * (TAU * rate_per_s * t).cos();
             let buzz: f64 = (1..15).map(|h| (TAU * 130.0 * f64::from(h) * t).sin() / f64::from(h)).sum();
             (0.2 * swell * buzz) as f32
         });
-        Audio { rate_hz: 16_000, samples: samples.collect() }
+        Audio { rate_hz, samples: samples.collect() }
+    }
+
+    /// In a long recording a hop that is not quite ten milliseconds would add up.
+    #[test]
+    fn swells_are_counted_at_every_rate() {
+        for rate_hz in [8_000, 11_025, 16_000, 22_050, 44_100, 48_000] {
+            let audio = spoken(4.0, 130.0, rate_hz);
+            let found = f64::from(syllables(&audio, &pitch_track(&audio)));
+            assert!((found - 520.0).abs() <= 2.0, "{found} at {rate_hz} Hz");
+        }
     }
 
     #[test]
     fn swells_are_counted() {
         for (rate, seconds) in [(2.0, 5.0), (4.0, 5.0), (6.0, 4.0), (8.0, 3.0)] {
-            let audio = spoken(rate, seconds);
+            let audio = spoken(rate, seconds, 16_000);
             let found = f64::from(syllables(&audio, &pitch_track(&audio)));
             assert!((found - rate * seconds).abs() <= 1.0, "{found} for {}", rate * seconds);
         }

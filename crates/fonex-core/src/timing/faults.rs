@@ -75,10 +75,11 @@ fn are_even(words: &[HeardWord], length: &dyn Fn(&HeardWord) -> usize) -> bool {
 }
 
 /// The factor by which times are in another unit than seconds, judged from where the heard words are and where they
-/// should be: 1,000 for milliseconds, 10,000,000 for ticks of 100 ns. None where they are seconds, or too few.
+/// should be: 1,000 for milliseconds, 10,000,000 for ticks of 100 ns, a sixtieth for minutes. None where they are seconds, or
+/// too few.
 #[must_use]
 pub fn other_unit(said_s: &[f64], heard: &[f64]) -> Option<f64> {
-    const UNITS: [f64; 4] = [1e3, 1e6, 1e7, 1e9];
+    const UNITS: [f64; 6] = [1.0 / 60.0, 100.0, 1e3, 1e6, 1e7, 1e9];
     let ratios: Vec<f64> =
         said_s.iter().zip(heard).filter(|(said, _)| **said > 0.2).map(|(said, heard)| heard / said).collect();
     let ratio = crate::stats::median(&ratios).filter(|_| ratios.len() >= 2)?;
@@ -135,5 +136,7 @@ mod tests {
         assert_eq!(other_unit(&said, &[520.0, 1_030.0, 2_050.0]), Some(1e3));
         assert_eq!(other_unit(&said, &[0.6, 1.3, 2.2]), None);
         assert_eq!(other_unit(&said, &[5.2e6, 1.03e7, 2.0e7]), Some(1e7));
+        assert_eq!(other_unit(&said, &[52.0, 103.0, 205.0]), Some(100.0));
+        assert_eq!(other_unit(&said, &[0.009, 0.017, 0.034]), Some(1.0 / 60.0));
     }
 }

@@ -86,6 +86,8 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
     let (said_s, heard_s): (Vec<f64>, Vec<f64>) = starts.into_iter().unzip();
     let unit = other_unit(&said_s, &heard_s);
     if unit.is_some() {
+        // In another unit durations are too small, or too large, to tell whether they were divided.
+        let faults = TimeFaults { guessed: false, ..faults };
         return Some(ClipOffsets { words: Vec::new(), faults, interpolated, unit });
     }
     let offset = |(said, heard): (&TimedToken, &TimedToken)| {

@@ -11,8 +11,9 @@ use crate::stats::{Interval, median, quantile};
 pub struct Timing {
     /// Words heard right that have times on both sides.
     pub words: u64,
-    /// Differences of the starts.
-    pub start: OffsetSummary,
+    /// Differences of the starts; left out where no word has times on both sides in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<OffsetSummary>,
     /// Differences of the ends; left out when the engine gives none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub end: Option<OffsetSummary>,
@@ -173,7 +174,7 @@ impl TimingBuilder {
         }
         Some(Timing {
             words: starts.len() as u64,
-            start: OffsetSummary::of(&starts).unwrap_or_default(),
+            start: OffsetSummary::of(&starts),
             end: OffsetSummary::of(&ends),
             duration: OffsetSummary::of(&durations),
             offset_ms,

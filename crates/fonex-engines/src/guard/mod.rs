@@ -10,7 +10,7 @@ use fonex_core::latency::{LiveEvent, Traffic};
 use fonex_core::speech::AskedSound;
 use fonex_core::stats::stream;
 use fonex_core::{Heard, Outcome};
-use fonex_formats::{LATEST_S, LONGEST_TEXT};
+use fonex_formats::{GREATEST_HEARD_TIME, LONGEST_TEXT};
 use rand::RngExt;
 
 use crate::captioned::without_captions;
@@ -160,8 +160,9 @@ fn impossible(heard: &Heard) -> Option<String> {
         return Some(format!("its text has {} MiB, more than three days of speech", heard.text.len() >> 20));
     }
     let mut times = heard.words.iter().flat_map(|word| [(word, word.start), (word, word.end)]);
-    let (word, time) =
-        times.find_map(|(word, time)| Some((word, time.filter(|time| !(-LATEST_S..=LATEST_S).contains(time))?)))?;
+    let (word, time) = times.find_map(|(word, time)| {
+        Some((word, time.filter(|time| !(-GREATEST_HEARD_TIME..=GREATEST_HEARD_TIME).contains(time))?))
+    })?;
     Some(crate::cut(&format!(
         "it places \"{}\" at {time} s, longer than any recording (is the unit right?)",
         word.text

@@ -4,7 +4,7 @@ use std::io::{Cursor, ErrorKind, Seek};
 use std::path::Path;
 
 use fonex_core::Side;
-use fonex_core::audio::Audio;
+use fonex_core::audio::{Audio, ChannelMeter, Channels};
 use symphonia::core::errors::Error as SymphoniaError;
 use symphonia::core::formats::probe::Hint;
 use symphonia::core::formats::{FormatOptions, FormatReader, TrackType};
@@ -44,6 +44,9 @@ pub struct Decoded {
     pub kind: String,
     /// What is not as the file itself states, such as fewer samples than its header claims.
     pub defect: Option<String>,
+    /// The channels that were mixed; none for a file of one, and for one side. Their loudness is there where the sound was
+    /// handed over as it was decoded.
+    pub apart: Option<Channels>,
 }
 
 /// Why audio could not be decoded.
@@ -195,7 +198,8 @@ fn decode_source(
 
     let stated_room = stated_frames.map_or(0, |frames| usize::try_from(frames).unwrap_or(usize::MAX));
     let room = if most <= AT_ONCE { most } else { stated_room };
-    let mut mixing = Mixing { side, bits, most, room, ..Mixing::default() };
+    let with_loudness = take.is_some();
+    let mut mixing = Mixing { side, bits, most, room, with_loudness, ..Mixing::default() };
     let mut interleaved: Vec<f32> = Vec::new();
     let (mut placed, mut window, mut given) = (None, None, 0);
     let mut defect = None;
@@ -271,6 +275,9 @@ fn next_packet(format: &mut dyn FormatReader) -> Result<Option<symphonia::core::
 #[derive(Default)]
 struct Mixing {
     side: Option<Side>,
+    with_loudness: bool,
+    /// Measures the channels, where several are mixed.
+    apart: Option<ChannelMeter>,
     bits: Option<u32>,
     rate_hz: u32,
     channels: usize,
@@ -293,6 +300,8 @@ impl Mixing {
         let first = self.samples.is_empty() && self.before == 0;
         if first {
             (self.rate_hz, self.channels) = (rate_hz, channels.max(1));
+            let several = self.channels > 1 && self.side.is_none();
+            self.apart = several.then(|| ChannelMeter::new(rate_hz, self.channels, self.with_loudness));
         } else if (rate_hz, channels) != (self.rate_hz, self.channels) {
             return Err(AudioError::Broken("the sample rate or channel count changes in the middle".to_owned()));
         }
@@ -325,6 +334,9 @@ impl Mixing {
                 *sample = 0.0;
             }
         }
+        if let Some(apart) = &mut self.apart {
+            apart.add(&interleaved[..(self.samples.len() - from) * self.channels], &self.samples[from..]);
+        }
         if self.before + self.samples.len() > self.most {
             return Err(AudioError::TooLong(self.most));
         }
@@ -347,6 +359,7 @@ impl Mixing {
             bits: self.bits,
             kind,
             defect: short.or(unreal).or(defect),
+            apart: self.apart.map(ChannelMeter::finish),
         })
     }
 }

@@ -26,7 +26,14 @@ pub fn timing_notes(timing: &Timing) -> Vec<String> {
     let mut notes = Vec::new();
     let faults = timing.faults.unwrap_or_default();
     if let Some(unit) = faults.other_unit {
-        let named = [(1e3, "milliseconds"), (1e6, "microseconds"), (1e7, "ticks of 100 ns"), (1e9, "nanoseconds")];
+        let named = [
+            (1.0 / 60.0, "minutes"),
+            (100.0, "hundredths of a second"),
+            (1e3, "milliseconds"),
+            (1e6, "microseconds"),
+            (1e7, "ticks of 100 ns"),
+            (1e9, "nanoseconds"),
+        ];
         let name = named.iter().find(|(known, _)| *known == unit).map_or("another unit", |(_, name)| *name);
         let clips = plural(faults.other_unit_clips, "clip");
         notes.push(format!("the times of {clips} look like {name}, not seconds; they are not used"));

@@ -6,7 +6,7 @@ mod pieces;
 use clap::Args;
 use std::path::{Path, PathBuf};
 
-use fonex_core::audio::{AudioMeasures, PauseRule, Stretch};
+use fonex_core::audio::{AudioMeasures, Channels, PauseRule, Stretch};
 use fonex_core::speech::{Heard, Recording, SpeechMeasures};
 use fonex_core::text::Label;
 use fonex_core::{Clip, Side};
@@ -67,6 +67,9 @@ pub(in crate::commands) struct Measured {
     kind: String,
     rate_hz: u32,
     channels: usize,
+    /// Each of several channels; loudness, true peak and clipping are those of all of them, the rest is of their mix.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    apart: Option<Channels>,
     #[serde(flatten)]
     measures: AudioMeasures,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -196,15 +199,20 @@ fn measured(item: &Item, cut: Option<PauseRule>, speech: bool) -> Result<(Measur
     let broken = |error: &dyn std::fmt::Display| Problem::new(error.to_string(), Place::file(&item.path));
     let told = told.map_err(|error| broken(&error))?;
     let heard = recording.ok_or_else(|| broken(&"it holds no samples"))?.finish();
+    let apart = told.apart;
+    // Loudness and clipping are those of the channels, not of their mix.
+    let loudness = apart.as_ref().and_then(|apart| apart.loudness).unwrap_or(heard.loudness);
+    let clipped_share = apart.as_ref().map_or(0.0, Channels::clipped_share).max(heard.measures.clipped_share);
     let measured = Measured {
         file: item.path.clone(),
         clip: item.clip.clone(),
         kind: told.kind,
         rate_hz: told.audio.rate_hz,
         channels: told.channels,
-        measures: heard.measures,
-        loudness_lufs: heard.loudness.integrated_lufs,
-        true_peak_dbtp: heard.loudness.true_peak_dbtp,
+        measures: AudioMeasures { clipped_share, ..heard.measures },
+        loudness_lufs: loudness.integrated_lufs,
+        true_peak_dbtp: loudness.true_peak_dbtp,
+        apart,
         pauses: heard.pauses.clone(),
         speech: heard.speech.clone(),
         speech_pieces: heard.speech_pieces,
@@ -297,6 +305,9 @@ fn page(one: &Measured, heard: &Heard, item: &Item) -> String {
         level(m.level_dbfs, "dBFS"),
         level(m.peak_dbfs, "dBFS")
     );
+    if let Some(apart) = &one.apart {
+        text += &channel_lines(apart);
+    }
     text += &format!(
         "  noise floor {}, SNR {}, clipped {:.2} % of samples, offset {:.4}\n",
         level(m.noise_floor_dbfs, "dBFS"),
@@ -317,6 +328,29 @@ fn page(one: &Measured, heard: &Heard, item: &Item) -> String {
     text.push('\n');
     text + &terminal_wave(heard, &item.labels)
 }
+
+/// What is measured of which channels, and what each of them has.
+fn channel_lines(apart: &Channels) -> String {
+    let count = apart.each.len();
+    let mut text =
+        format!("  loudness, true peak and clipping are those of all {count} channels; the rest is of their mix\n");
+    for (number, channel) in (1..).zip(&apart.each).take(MOST_CHANNELS) {
+        let clipped = channel.clipped_share * 100.0;
+        text += &format!(
+            "  channel {number}: level {}, peak {}, clipped {clipped:.2} % of samples\n",
+            level(channel.level_dbfs, "dBFS"),
+            level(channel.peak_dbfs, "dBFS"),
+        );
+    }
+    if apart.are_opposite() {
+        let lost = apart.lost_in_mix_db.unwrap_or_default();
+        text += &format!("  caution: the channels cancel: their mix is {lost:.0} dB below their mean level\n");
+    }
+    text
+}
+
+/// Channels that are listed.
+const MOST_CHANNELS: usize = 8;
 
 fn first_reading(clip: &Clip) -> String {
     Label::parse(&clip.text).map_or_else(|_| clip.text.clone(), |label| label.first_reading())

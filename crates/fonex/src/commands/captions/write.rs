@@ -216,7 +216,8 @@ fn correction(options: &CaptionsWrite, results: &[(String, Heard)]) -> Result<Co
             builder.add(clip, &[Answered { counts, took_ms: None }]);
         }
     }
-    let Some(timing) = builder.finish().timing.filter(|timing| timing.words > 0) else {
+    let timed = builder.finish().timing.and_then(|timing| Some((timing.start?, timing)));
+    let Some((start, timing)) = timed else {
         let problem = Problem::new(
             format!("no word of these results has a time in the labels of {}", path.display()),
             Place::default(),
@@ -226,7 +227,7 @@ fn correction(options: &CaptionsWrite, results: &[(String, Heard)]) -> Result<Co
     // A drift that may as well be none is left alone.
     let drifts = timing.slope_interval.is_some_and(|interval| interval.excludes_zero());
     let slope = timing.slope_ms_per_min.filter(|_| drifts).unwrap_or_default();
-    let offset_ms = timing.offset_ms.filter(|_| drifts).unwrap_or(timing.start.median_ms);
+    let offset_ms = timing.offset_ms.filter(|_| drifts).unwrap_or(start.median_ms);
     output::note(&format!(
         "Corrected by {} ms and {} ms a minute, from {}.",
         output::signed(-offset_ms, 0),

@@ -115,14 +115,15 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
     if comparisons.iter().all(|comparison| comparison.findings.is_empty()) {
         return Err(nothing_to_compare().into());
     }
+    // Before anything is printed: what cannot be drawn is an error.
+    if let Some(path) = &options.output {
+        write_chart(path, &pairs, &comparisons, asked.measures[0])?;
+    }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
         Format::Table if options.varied => output::print(&recipes_page(&pairs, &comparisons))?,
         Format::Table => output::print(&page(&comparisons))?,
         form => output::print_table(&findings_table(&comparisons, true), form)?,
-    }
-    if let Some(path) = &options.output {
-        write_chart(path, &pairs, &comparisons, asked.measures[0])?;
     }
     Ok(Code::Done)
 }

@@ -1,6 +1,6 @@
 //! What stands below the tables of a run: outcomes, cautions, requests, cost, times.
 
-use fonex_analysis::RunView;
+use fonex_analysis::{BeyondAudio, RunView};
 use fonex_core::stats::Interval;
 
 use crate::output::{self, Cell, Table, milliseconds, percent, plural, rate_with_interval, signed};
@@ -52,7 +52,16 @@ pub(super) fn cautions(view: &RunView) -> String {
     let pieces = pieces.map(|variant| {
         format!("caution: {}: {}\n", variant.variant.name, output::in_pieces(variant.extras.in_pieces, "trial"))
     });
-    foreign.chain(few).chain(pieces).collect()
+    let beyond = view.variants.iter().filter_map(|variant| {
+        let BeyondAudio { trials, clip, last_s, audio_s } = variant.extras.beyond_audio.as_ref()?;
+        Some(format!(
+            "caution: {}: words of {} begin beyond the end of the audio, such as {clip} at {last_s} s of {audio_s:.1} s: \
+             are its times in seconds?\n",
+            variant.variant.name,
+            plural(*trials, "trial")
+        ))
+    });
+    foreign.chain(few).chain(pieces).chain(beyond).collect()
 }
 
 /// One row for each variant that sent requests.

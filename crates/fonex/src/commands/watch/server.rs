@@ -75,6 +75,8 @@ fn answered(
                 let state = state.lock().map(|state| state.clone()).unwrap_or_default();
                 (StatusCode::OK, "application/json", state)
             }
+            // Every browser asks for one.
+            "/favicon.ico" => (StatusCode::NO_CONTENT, "image/x-icon", String::new()),
             _ => (StatusCode::NOT_FOUND, "text/plain", "there is nothing here".to_owned()),
         }
     };
