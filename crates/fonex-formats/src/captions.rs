@@ -53,7 +53,10 @@ impl Cue {
             if let Some(at) = timestamp(tag) {
                 pieces.push((at, String::new()));
             }
-            rest = behind;
+            // The annotation of a ruby text repeats how it is read.
+            let is_annotation = tag == "rt" || tag.starts_with("rt.");
+            let ends = || ["</rt>", "</ruby>", "<rt"].into_iter().filter_map(|end| behind.find(end)).min();
+            rest = if is_annotation { &behind[ends().unwrap_or(behind.len())..] } else { behind };
         }
         pieces.last_mut().expect("there is a first piece").1.push_str(rest);
         if pieces.len() == 1 {
@@ -204,6 +207,12 @@ mod tests {
         assert_eq!(words, expected.map(|(text, start)| (text.to_owned(), start)));
         assert_eq!(cue("It&#39;s<br>six &#x2014; &#0; &#xzz;").clean_text(), "It's six — &#0; &#xzz;");
         assert_eq!(cue("{\\an8}<font color=\"red\">Plain</font> <i>text</i>").clean_text(), "Plain text");
+        let ruby =
+            cue("<ruby>漢<rt>kan</rt>字<rt>ji</rt></ruby> <00:02.000><ruby.x>下<rt.loud>ka</ruby> <rp>(</rp>six");
+        assert_eq!(ruby.clean_text(), "漢字 下 six");
+        let words: Vec<String> = ruby.timed_words().into_iter().map(|w| w.text).collect();
+        assert_eq!(words, ["漢字", "下 six"]);
+        assert_eq!(cue("<rtx>a</rtx> <rt").clean_text(), "a <rt");
         assert_eq!((cue("a < b").timed_words(), cue("a < b").voice()), (vec![], None));
     }
 

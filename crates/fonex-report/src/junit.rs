@@ -27,22 +27,38 @@ pub enum Ended {
     Skipped(String),
 }
 
-/// A suite of checks as JUnit XML. What XML cannot hold, such as control characters, is replaced.
+/// A suite of checks: what was checked, when that began, and how long it took.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Suite {
+    /// Its name.
+    pub name: String,
+    /// RFC 3339, in UTC.
+    pub began: String,
+    /// Seconds; none where it has not ended.
+    pub took_s: Option<f64>,
+}
+
+/// A suite of checks as JUnit XML. The checks themselves take no time. What XML cannot hold, such as control characters, is replaced.
 ///
 /// # Errors
 /// When memory runs out; a writer to memory does not fail otherwise.
-pub fn junit(suite: &str, cases: &[Case]) -> std::io::Result<String> {
+pub fn junit(suite: &Suite, cases: &[Case]) -> std::io::Result<String> {
     let count = |of: fn(&Ended) -> bool| cases.iter().filter(|case| of(&case.ended)).count().to_string();
     let failures = count(|ended| matches!(ended, Ended::Failed(..)));
     let skipped = count(|ended| matches!(ended, Ended::Skipped(_)));
     let tests = cases.len().to_string();
     let mut writer = Writer::new_with_indent(Vec::new(), b' ', 2);
     writer.write_event(Event::Decl(quick_xml::events::BytesDecl::new("1.0", Some("UTF-8"), None)))?;
-    let suite = plain(suite);
+    let name = plain(&suite.name);
+    // The schema has no place for a time zone; the time is in UTC.
+    let began = plain(suite.began.trim_end_matches('Z'));
+    let took = format!("{:.3}", suite.took_s.unwrap_or(0.0));
     writer
         .create_element("testsuite")
         .with_attributes([
-            ("name", suite.as_str()),
+            ("name", name.as_str()),
+            ("timestamp", &began),
+            ("time", &took),
             ("tests", &tests),
             ("failures", &failures),
             ("errors", "0"),
@@ -56,7 +72,8 @@ pub fn junit(suite: &str, cases: &[Case]) -> std::io::Result<String> {
 
 fn write_case(writer: &mut Writer<Vec<u8>>, case: &Case) -> std::io::Result<()> {
     let (group, name, text) = (plain(&case.group), plain(&case.name), plain(&case.text));
-    let element = writer.create_element("testcase").with_attributes([("classname", group.as_str()), ("name", &name)]);
+    let attributes = [("classname", group.as_str()), ("name", &name), ("time", "0.000")];
+    let element = writer.create_element("testcase").with_attributes(attributes);
     element.write_inner_content(|writer| {
         match &case.ended {
             Ended::Passed => {}
@@ -98,9 +115,14 @@ mod tests {
             case(Ended::Failed("undecided", "1 < 2 & \"3\"\nnext".to_owned())),
             case(Ended::Skipped("\u{8}".to_owned())),
         ];
-        let xml = junit("gate", &cases).unwrap();
+        let suite = Suite { name: "gate".into(), began: "2026-12-01T13:47:00Z".into(), took_s: Some(61.5) };
+        let xml = junit(&suite, &cases).unwrap();
         let document = roxmltree::Document::parse(&xml).unwrap();
         let root = document.root_element();
+        assert_eq!(
+            ["timestamp", "time"].map(|name| root.attribute(name).unwrap()),
+            ["2026-12-01T13:47:00", "61.500"]
+        );
         let counts = ["tests", "failures", "errors", "skipped"].map(|name| root.attribute(name).unwrap());
         assert_eq!(counts, ["3", "1", "0", "1"]);
         let names: Vec<&str> = root.children().filter_map(|case| case.attribute("classname")).collect();

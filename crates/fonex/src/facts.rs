@@ -54,6 +54,7 @@ fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
         .map_or(measures.clipped_share, |apart| apart.clipped_share().max(measures.clipped_share));
     Ok(AudioFacts {
         measures: AudioMeasures { clipped_share, ..measures },
+        priming_s: decoded.priming_s,
         cancelled_db: decoded.apart.filter(Channels::are_opposite).and_then(|apart| apart.lost_in_mix_db),
         active_level_dbfs: active_level_db(&decoded.audio),
         voiced_s: voiced_s(&decoded.audio),

@@ -11,6 +11,8 @@ const FRAME_S: f64 = 0.020;
 const STOP: f32 = 0.9995;
 /// Samples at the stop in a row that make a clipped stretch; a single one may be a lone peak.
 const STOP_RUN: usize = 3;
+/// Below this power there is no floor: -120 dBFS, a step of 20 bits.
+const NO_FLOOR: f64 = 1e-12;
 /// A frame this far below the active level is silence at the ends.
 const SILENCE_BELOW_DB: f64 = 30.0;
 
@@ -144,7 +146,7 @@ impl LevelMeter {
         self.powers.extend(self.blocks.rest().map(power));
         let mut sorted = self.powers.clone();
         sorted.sort_unstable_by(f64::total_cmp);
-        let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > 0.0);
+        let floor = quantile_sorted(&sorted, 0.10).filter(|p| *p > NO_FLOOR);
         let active = active_power(&sorted);
         let snr_db =
             floor.zip(active).and_then(|(floor, active)| (active > floor).then(|| decibels(active / floor - 1.0)));

@@ -76,6 +76,7 @@ checks! {
     NoSpeech, "no-speech", Warning, "Listen to it: the label has words, but no speech was found.";
     LabelTimes, "label-times", Error, "Label this audio again.";
     LabelOrder, "label-order", Warning, "Sort the words by time, without overlap.";
+    UnknownPriming, "unknown-priming", Warning, "Convert the recording to FLAC and label it again, or keep it in M4A, which states the priming.";
     SegmentOrder, "segment-order", Warning, "Sort the segments by time, without overlap.";
     SegmentRate, "segment-rate", Error, "Check the times of the segment, and that its text belongs there.";
     SpeakingRate, "speaking-rate", Error, "Check that the label belongs to this audio.";
@@ -114,6 +115,8 @@ pub struct AudioFacts {
     pub bits: Option<u32>,
     /// Channels in the file.
     pub channels: usize,
+    /// About how many seconds of an encoder's priming stand before the sound, where the file does not say how much.
+    pub priming_s: Option<f64>,
     /// Decibels that are lost as the channels cancel in their mix; none where they do not.
     pub cancelled_db: Option<f64>,
     /// Container as its bytes say, such as `flac`.

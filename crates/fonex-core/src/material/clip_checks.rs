@@ -224,6 +224,13 @@ fn ending_fits(container: &str, ending: &str) -> bool {
 /// Whether text and sound can belong together: label times inside the audio, and a rate that people speak.
 fn check_fit(clip: &Clip, text: &str, facts: &AudioFacts, complain: &mut impl FnMut(Check, String)) {
     let length = facts.measures.duration_s;
+    // Without times nothing is late.
+    if let Some(priming_s) = facts.priming_s.filter(|_| !clip.words.is_empty()) {
+        complain(
+            Check::UnknownPriming,
+            format!("about {:.0} ms of the encoder's priming may stand before the sound", priming_s * 1e3),
+        );
+    }
     if let Some(word) = clip.words.iter().find(|word| word.end > length + PAST_END_S) {
         let what = format!("\"{}\" ends at {} s, after the end of the audio at {length:.3} s", word.text, word.end);
         complain(Check::LabelTimes, what);

@@ -8,17 +8,44 @@ pub(super) fn strip_markers(text: &str) -> Cow<'_, str> {
 
 /// A tag opens with a letter, a slash or a digit after its bracket, so "a < b" is left alone.
 pub(super) fn strip_markup(text: &str) -> Cow<'_, str> {
-    let without_tags = remove_spans(text, "<", |rest| {
-        let opens = rest[1..].starts_with(|c: char| c.is_ascii_alphanumeric() || c == '/');
-        let end = find_near(rest, ">")?;
-        (opens && !rest[1..end].contains('<')).then(|| (end + 1, parts_words(&rest[1..end])))
+    let without_ruby = remove_spans(text, "<r", |rest| ruby_span(rest).map(|length| (length, false)));
+    let without_tags = in_turn(without_ruby, |text| remove_spans(text, "<", tag_span));
+    let without_overrides = in_turn(without_tags, |text| {
+        remove_spans(text, "{\\", |rest| find_near(rest, "}").map(|end| (end + 1, false)))
     });
-    let override_end = |rest: &str| find_near(rest, "}").map(|end| (end + 1, false));
-    let without_overrides = match without_tags {
-        Cow::Borrowed(text) => remove_spans(text, "{\\", override_end),
-        Cow::Owned(text) => Cow::Owned(remove_spans(&text, "{\\", override_end).into_owned()),
-    };
     if without_overrides.contains('&') { Cow::Owned(resolve_entities(&without_overrides)) } else { without_overrides }
+}
+
+fn in_turn<'t>(text: Cow<'t, str>, step: impl Fn(&str) -> Cow<'_, str>) -> Cow<'t, str> {
+    match step(&text) {
+        Cow::Owned(changed) => Cow::Owned(changed),
+        Cow::Borrowed(_) => text,
+    }
+}
+
+/// The length of a tag, and whether it parts words; none where the bracket opens none.
+fn tag_span(rest: &str) -> Option<(usize, bool)> {
+    let opens = rest[1..].starts_with(|c: char| c.is_ascii_alphanumeric() || c == '/');
+    let end = find_near(rest, ">")?;
+    (opens && !rest[1..end].contains('<')).then(|| (end + 1, parts_words(&rest[1..end])))
+}
+
+/// The length of an annotation above a text and of the brackets for readers without it, `<rt>` and `<rp>` of WebVTT and HTML:
+/// they repeat how the text is read. Ends with its end tag, or before the next tag of the ruby text.
+fn ruby_span(rest: &str) -> Option<usize> {
+    let name = ["rt", "rp"].into_iter().find(|name| rest[1..].starts_with(name))?;
+    let behind = &rest[1 + name.len()..];
+    if !behind.starts_with(['>', '.', ' ']) {
+        return None;
+    }
+    let inside = find_near(rest, ">")? + 1;
+    let closing = format!("</{name}>");
+    let end = ["</ruby", "<rt", "<rp", "<ruby", closing.as_str()]
+        .into_iter()
+        .filter_map(|end| find_near(&rest[inside..], end))
+        .min()?;
+    let closed = rest[inside + end..].starts_with(&closing);
+    Some(inside + end + if closed { closing.len() } else { 0 })
 }
 
 /// Whether a tag stands between words: a line break, a paragraph, a change of voice. Times, colours and the like may stand

@@ -44,6 +44,9 @@ pub struct Decoded {
     pub kind: String,
     /// What is not as the file itself states, such as fewer samples than its header claims.
     pub defect: Option<String>,
+    /// About how many seconds of the encoder's priming stand before the sound, where the codec has some and the container
+    /// does not say how much: everything is late by it.
+    pub priming_s: Option<f64>,
     /// The channels that were mixed; none for a file of one, and for one side. Their loudness is there where the sound was
     /// handed over as it was decoded.
     pub apart: Option<Channels>,
@@ -159,14 +162,18 @@ const WHOLE: [Edit; 1] = [Edit { from_s: Some(0.0), lasts_s: None }];
 /// Behind the silence of a track that starts late, and by its edit list, without encoder priming, which would put everything too late, and
 /// padding behind the end; none where the sound stands as it is decoded. Times are those of the whole file.
 fn order<'e>(kind: &str, first_s: f64, edits: Option<&'e [Edit]>, defect: &mut Option<String>) -> Option<Order<'e>> {
-    let timed = ["isomp4", "matroska", "mkv"].iter().any(|timed| kind.starts_with(timed));
-    let mut first_s = if timed && first_s > EARLIEST_START_S { first_s } else { 0.0 };
+    let matroska = kind.starts_with("matroska") || kind.starts_with("mkv");
+    let timed = matroska || kind.starts_with("isomp4");
+    // Matroska states the encoder's priming (CodecDelay, RFC 9559), and its first packet begins so much before zero. Of Opus the
+    // decoder leaves it out.
+    let primed = matroska && !kind.ends_with("/opus") && first_s < -EARLIEST_START_S;
+    let mut first_s = if primed || timed && first_s > EARLIEST_START_S { first_s } else { 0.0 };
     if first_s > LATEST_START_S {
         defect.get_or_insert(format!("its audio starts at {first_s:.1} s; times are counted from there"));
         first_s = 0.0;
     }
     let edits = edits.unwrap_or(&WHOLE);
-    (edits != WHOLE || first_s > 0.0).then_some(Order { first_s, edits })
+    (edits != WHOLE || first_s != 0.0).then_some(Order { first_s, edits })
 }
 
 fn decode_source(
@@ -237,6 +244,10 @@ fn decode_source(
         }
     }
     let mut decoded = mixing.finish(kind, decoder.expected(stated_frames, delay), defect.or(starts_late))?;
+    // Where a delay is stated it has been left out.
+    let stated = delay > 0 || first_s.is_some_and(|first_s| first_s < -EARLIEST_START_S) || edits.is_some();
+    decoded.priming_s =
+        usual_priming(&decoded.kind).filter(|_| !stated).map(|n| n / f64::from(decoded.audio.rate_hz));
     let Audio { rate_hz, samples } = &mut decoded.audio;
     if let (Some(Order { first_s, edits }), None) = (placed, &window) {
         *samples = play(samples, *rate_hz, first_s, edits, most);
@@ -250,6 +261,16 @@ fn decode_source(
         return Err(AudioError::Broken("its edit list plays none of its audio".to_owned()));
     }
     Ok(decoded)
+}
+
+/// Samples that encoders usually put before the sound: 1,024 of AAC (one frame), 1,105 of MP3 (one frame of 576 and the delay
+/// of 529 of the decoder); some encoders put twice as many.
+fn usual_priming(kind: &str) -> Option<f64> {
+    match kind.rsplit('/').next() {
+        Some("aac") => Some(1_024.0),
+        Some("mp3") => Some(1_105.0),
+        _ => None,
+    }
 }
 
 /// What is handed over of each packet; none where the edits play it in several parts.
@@ -359,6 +380,7 @@ impl Mixing {
             bits: self.bits,
             kind,
             defect: short.or(unreal).or(defect),
+            priming_s: None,
             apart: self.apart.map(ChannelMeter::finish),
         })
     }

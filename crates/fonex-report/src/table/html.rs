@@ -9,8 +9,8 @@ impl Table {
     #[must_use]
     pub fn html(&self) -> HtmlTable {
         let tone = |cell: &Cell| match cell {
-            Cell::Text(words) if words.chars().count() > 24 => "wrap",
-            Cell::Empty | Cell::Text(_) | Cell::Named(..) => "plain",
+            Cell::Text(words) | Cell::Address(words) if words.chars().count() > 24 => "wrap",
+            Cell::Empty | Cell::Text(_) | Cell::Address(_) | Cell::Named(..) => "plain",
             Cell::Warning(_) => "warn",
             Cell::Verdict(sign, _) if *sign == "▲" => "worse",
             Cell::Verdict(..) => "wrap",

@@ -19,6 +19,8 @@ pub enum Cell {
     Empty,
     /// Words.
     Text(String),
+    /// Words of which none is broken, such as addresses.
+    Address(String),
     /// A thing that has an id for files and a name for readers.
     Named(&'static str, &'static str),
     /// Words that need attention.
@@ -61,7 +63,7 @@ impl Cell {
     fn read(&self) -> String {
         match self {
             Self::Empty => "–".to_owned(),
-            Self::Text(words) | Self::Warning(words) => words.clone(),
+            Self::Text(words) | Self::Address(words) | Self::Warning(words) => words.clone(),
             Self::Named(_, name) => (*name).to_owned(),
             Self::Count(count) | Self::Alarm(count) => count.to_string(),
             Self::Number(value, places) => figures::minus(format!("{value:.places$}")),
@@ -79,7 +81,7 @@ impl Cell {
         let bounds = |i: &Option<Interval>| i.map_or_else(Default::default, |i| [number(i.low), number(i.high)]);
         match self {
             Self::Empty => Default::default(),
-            Self::Text(words) | Self::Warning(words) | Self::Verdict(_, words) => {
+            Self::Text(words) | Self::Address(words) | Self::Warning(words) | Self::Verdict(_, words) => {
                 [words.replace('−', "-"), String::new(), String::new()]
             }
             Self::Named(id, _) => [(*id).to_owned(), String::new(), String::new()],
@@ -97,7 +99,7 @@ impl Cell {
     }
 
     const fn is_words(&self) -> bool {
-        matches!(self, Self::Text(_) | Self::Named(..) | Self::Warning(_) | Self::Verdict(..))
+        matches!(self, Self::Text(_) | Self::Address(_) | Self::Named(..) | Self::Warning(_) | Self::Verdict(..))
     }
 }
 

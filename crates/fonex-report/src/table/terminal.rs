@@ -4,7 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, LineStyle, Width};
 use unicode_width::UnicodeWidthStr;
 
-use super::Table;
+use super::{Cell, Table};
 use crate::readable::one_line;
 
 /// Columns beside each other are parted by this many spaces.
@@ -141,7 +141,9 @@ impl Table {
         for (row, read) in self.rows.iter().zip(cells) {
             let width = read[column].width();
             longest = longest.max(width);
-            if row[column].is_words() {
+            if matches!(row[column], Cell::Address(_)) {
+                numbers = numbers.max(longest_word(&read[column]));
+            } else if row[column].is_words() {
                 words = words.max(Some(longest_word(&read[column])));
             } else {
                 numbers = numbers.max(width);

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use fonex_core::audio::Audio;
 use fonex_formats::audio::encode_wav;
-use fonex_run::{Bench, Execution, Interrupt, Progress, StoreChoice, execute, forecast};
+use fonex_run::{Bench, Execution, Interrupt, Progress, StoreChoice, Which, execute, forecast};
 use fonex_store::{RunRef, RunState, TrialRecord};
 
 use crate::Folder;
@@ -47,6 +47,8 @@ impl Progress for Counting {
         self.trials.fetch_add(1, Ordering::SeqCst);
     }
 
+    fn halted(&self, _: &str, _: &str) {}
+
     fn ended(&self) {
         self.ended.fetch_add(1, Ordering::SeqCst);
     }
@@ -65,11 +67,11 @@ fn bench(folder: &Folder, plan: &str) -> Bench {
     folder.bench(&toml, &[]).unwrap_or_else(|problems| panic!("{problems:?}"))
 }
 
-fn executed(bench: &Bench, label: Option<&str>, anew: bool) -> (Execution, [u64; 3]) {
+fn executed(bench: &Bench, which: Which<'_>) -> (Execution, [u64; 3]) {
     let mut store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let watch = Counting::default();
     let plan = bench.plan(Some("p")).unwrap();
-    let done = execute(bench, plan, label, anew, &mut store, &Interrupt::listen(), &watch);
+    let done = execute(bench, plan, which, &mut store, &Interrupt::listen(), &watch);
     (done.unwrap_or_else(|error| panic!("{error:?}")), watch.counts())
 }
 
@@ -77,7 +79,7 @@ fn executed(bench: &Bench, label: Option<&str>, anew: bool) -> (Execution, [u64;
 fn every_trial_is_there_once_with_its_warm_up_apart() {
     let folder = folder();
     let bench = bench(&folder, "engines = [\"marl\", \"osier\"]\nrepeats = 3\nwarm_up = 2\nconcurrency = 2");
-    let (done, counts) = executed(&bench, Some("first"), false);
+    let (done, counts) = executed(&bench, Which::Resumed(Some("first")));
     // Three variants, six clips, three repeats; two warm-up trials of each variant.
     assert_eq!(counts, [60, 0, 60]);
     assert_eq!((done.resumed_with, done.failed, done.stopped), (0, 0, None));
@@ -90,8 +92,13 @@ fn every_trial_is_there_once_with_its_warm_up_apart() {
         trials.iter().map(|t| (t.key.variant, t.key.clip_id.clone(), t.key.repeat, t.key.warm_up)).collect();
     assert_eq!(keys.len(), 60);
     assert!(trials.iter().filter(|trial| trial.key.variant == 2).all(|trial| trial.audio_file.is_some()));
-    // A finished run is not taken up again.
-    let (again, counts) = executed(&bench, Some("first"), false);
+    // A finished run is not taken up again, nor doubled under its label.
+    let mut store = StoreChoice::beside(&bench.path).open().ok().unwrap();
+    let plan = bench.plan(Some("p")).unwrap();
+    let watch = Counting::default();
+    let taken = execute(&bench, plan, Which::Resumed(Some("first")), &mut store, &Interrupt::listen(), &watch);
+    assert!(format!("{:?}", taken.unwrap_err()).contains("has the label"));
+    let (again, counts) = executed(&bench, Which::Anew(Some("first")));
     assert_ne!(again.run, done.run);
     assert_eq!(counts, [60, 0, 60]);
 }
@@ -101,12 +108,12 @@ fn a_budget_leaves_the_run_unfinished_and_a_larger_one_ends_it() {
     let folder = folder();
     let plan = |budget: &str| format!("engines = [\"marl\"]\nrepeats = 2\n{budget}");
     // A request is half a euro and two seconds of audio are twenty cents.
-    let (done, counts) = executed(&bench(&folder, &plan("budget = { cost = 7.0 }")), None, false);
+    let (done, counts) = executed(&bench(&folder, &plan("budget = { cost = 7.0 }")), Which::Resumed(None));
     assert_eq!((counts[0], counts[2]), (24, 10), "{:?}", done.not_begun);
     assert!(done.not_begun.iter().any(|why| why.contains("a cost of 7")), "{:?}", done.not_begun);
-    let (later, counts) = executed(&bench(&folder, &plan("budget = { requests = 15 }")), None, false);
+    let (later, counts) = executed(&bench(&folder, &plan("budget = { requests = 15 }")), Which::Resumed(None));
     assert_eq!((later.run, later.resumed_with, counts), (done.run, 10, [24, 10, 5]));
-    let (end, counts) = executed(&bench(&folder, &plan("")), None, false);
+    let (end, counts) = executed(&bench(&folder, &plan("")), Which::Resumed(None));
     assert_eq!((end.run, counts), (done.run, [24, 15, 9]));
     let store = StoreChoice::beside(&bench(&folder, &plan("")).path).open().ok().unwrap();
     assert_eq!(store.run(&RunRef::Number(done.run)).unwrap().unwrap().state, RunState::Finished);
@@ -116,19 +123,20 @@ fn a_budget_leaves_the_run_unfinished_and_a_larger_one_ends_it() {
 fn another_plan_another_seed_or_another_label_is_another_run() {
     let folder = folder();
     let short = "engines = [\"marl\"]\nbudget = { requests = 3 }";
-    let (first, _) = executed(&bench(&folder, short), None, false);
-    let resumed =
-        |toml: &str, label: Option<&str>, anew: bool| executed(&bench(&folder, toml), label, anew).0.run == first.run;
-    assert!(resumed(short, None, false), "the same");
-    assert!(!resumed(short, Some("other"), false));
-    assert!(!resumed(short, None, true));
-    assert!(!resumed("engines = [\"marl\"]\nmodels = [\"brook\"]\nbudget = { requests = 3 }", None, false));
-    let (changed, _) =
-        executed(&bench(&folder, "engines = [\"marl\"]\nrepeats = 2\nbudget = { requests = 3 }"), None, false);
+    let (first, _) = executed(&bench(&folder, short), Which::Resumed(None));
+    let resumed = |toml: &str, which: Which<'_>| executed(&bench(&folder, toml), which).0.run == first.run;
+    assert!(resumed(short, Which::Resumed(None)), "the same");
+    assert!(!resumed(short, Which::Resumed(Some("other"))));
+    assert!(!resumed(short, Which::Anew(None)));
+    assert!(!resumed("engines = [\"marl\"]\nmodels = [\"brook\"]\nbudget = { requests = 3 }", Which::Resumed(None)));
+    let (changed, _) = executed(
+        &bench(&folder, "engines = [\"marl\"]\nrepeats = 2\nbudget = { requests = 3 }"),
+        Which::Resumed(None),
+    );
     assert_ne!(changed.run, first.run);
     // Other clips are another corpus.
     folder.write("corpus.jsonl", "{\"id\":\"c0\",\"audio\":\"any.wav\",\"text\":\"hold\"}\n");
-    assert!(!resumed(short, None, false));
+    assert!(!resumed(short, Which::Resumed(None)));
 }
 
 #[test]
@@ -137,7 +145,7 @@ fn the_forecast_is_what_is_used() {
     let bench = bench(&folder, "engines = [\"marl\", \"osier\"]\nrepeats = 2");
     let plan = bench.plan(Some("p")).unwrap();
     let expected = forecast(&bench, plan, None, None).unwrap_or_else(|error| panic!("{error:?}"));
-    let (done, _) = executed(&bench, None, false);
+    let (done, _) = executed(&bench, Which::Resumed(None));
     let store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let mut used = [fonex_core::cost::Usage::default(); 3];
     for (variant, usage) in store.used(done.run).unwrap() {
@@ -169,13 +177,13 @@ fn clips_that_cannot_be_heard_are_left_out_and_told() {
         "{\"id\":\"good\",\"audio\":\"any.wav\",\"text\":\"hold\"}\n{\"id\":\"bare\",\"text\":\"hold\"}\n\
          {\"id\":\"gone\",\"audio\":\"gone.wav\",\"text\":\"hold\"}\n",
     );
-    let (done, counts) = executed(&bench(&folder, "engines = [\"marl\"]"), None, false);
+    let (done, counts) = executed(&bench(&folder, "engines = [\"marl\"]"), Which::Resumed(None));
     assert_eq!(counts, [2, 0, 2]);
     let told: Vec<(&str, bool)> =
         done.left_out.iter().map(|out| (out.clip_id.as_str(), out.reason.contains("names no audio"))).collect();
     assert_eq!(told, [("bare", true), ("gone", false)]);
     // Who only speaks needs none.
-    let (done, counts) = executed(&bench(&folder, "engines = [\"osier\"]"), None, false);
+    let (done, counts) = executed(&bench(&folder, "engines = [\"osier\"]"), Which::Resumed(None));
     assert_eq!((done.left_out.len(), counts), (0, [3, 0, 3]));
 }
 
@@ -192,7 +200,7 @@ fn recorded_results_need_no_audio_and_take_its_length_where_there_is_some() {
          [plan.p]\nengines = [\"old\"]\n[plan.both]\nengines = [\"old\", \"marl\"]\n"
     );
     let bench = folder.bench(&toml, &[]).unwrap_or_else(|problems| panic!("{problems:?}"));
-    let (done, counts) = executed(&bench, None, false);
+    let (done, counts) = executed(&bench, Which::Resumed(None));
     assert_eq!((counts, done.left_out.len()), ([2, 0, 2], 0));
     let store = StoreChoice::beside(&bench.path).open().ok().unwrap();
     let lengths: Vec<Option<f64>> = store.trials(done.run).unwrap().iter().map(|trial| trial.audio_s).collect();

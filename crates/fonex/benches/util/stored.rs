@@ -4,7 +4,7 @@ use std::path::Path;
 
 use fonex_core::text::TextProfile;
 use fonex_core::{Clip, Delivery, Heard, Outcome, Task};
-use fonex_store::{Machine, NewRun, Store, StoreError, TrialKey, TrialRecord, Variant};
+use fonex_store::{Machine, NewRun, Store, StoreError, Taken, TrialKey, TrialRecord, Variant};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
@@ -40,25 +40,27 @@ pub fn write(folder: &Path, trials: usize) -> usize {
     let run = new_run(clips.clone(), trials);
     let store = Store::open(folder).unwrap();
     let taken = store.take_in_run::<StoreError>(&run, Some(MOMENT), || {
-        Ok(order.next().map(|(variant, clip)| TrialRecord {
-            key: TrialKey { variant, clip_id: clips[clip].id.clone(), repeat: 0, warm_up: false },
-            outcome: Outcome::Done,
-            detail: None,
-            started_ms: clip as f64,
-            took_ms: Some(random.random_range(100.0..300.0)),
-            audio_s: Some(3.0),
-            prepared: None,
-            cpu_s: None,
-            peak_memory_kib: None,
-            heard: Some(Heard { text: heard(&mut random, &clips[clip], variant), ..Heard::default() }),
-            audio_file: None,
-            measures: None,
-            speech: None,
-            replied: None,
-            first_ms: None,
-            traffic: Default::default(),
-            used: None,
-            made_by: None,
+        Ok(order.next().map(|(variant, clip)| {
+            Taken::Trial(Box::new(TrialRecord {
+                key: TrialKey { variant, clip_id: clips[clip].id.clone(), repeat: 0, warm_up: false },
+                outcome: Outcome::Done,
+                detail: None,
+                started_ms: clip as f64,
+                took_ms: Some(random.random_range(100.0..300.0)),
+                audio_s: Some(3.0),
+                prepared: None,
+                cpu_s: None,
+                peak_memory_kib: None,
+                heard: Some(Heard { text: heard(&mut random, &clips[clip], variant), ..Heard::default() }),
+                audio_file: None,
+                measures: None,
+                speech: None,
+                replied: None,
+                first_ms: None,
+                traffic: Default::default(),
+                used: None,
+                made_by: None,
+            }))
         }))
     });
     taken.unwrap();

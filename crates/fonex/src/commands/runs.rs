@@ -14,10 +14,17 @@ use crate::output::{self, Cell, Table};
 #[command(args_conflicts_with_subcommands = true)]
 #[command(after_help = "Examples, in the folder the demo made:
   fonex runs
-  fonex runs --studies")]
+  fonex runs list --studies")]
 pub struct RunsOptions {
     #[command(subcommand)]
     pub action: Option<RunsAction>,
+    #[command(flatten)]
+    pub list: ListOptions,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example, in the folder the demo made: fonex runs list --format json")]
+pub struct ListOptions {
     /// List studies instead: load, turns, panels
     #[arg(long)]
     pub studies: bool,
@@ -29,6 +36,8 @@ pub struct RunsOptions {
 
 #[derive(Debug, Subcommand)]
 pub enum RunsAction {
+    /// List runs, as fonex runs alone does
+    List(ListOptions),
     /// Delete runs, and the audio that no other run refers to
     Delete(DeleteOptions),
     /// Change the label of a run
@@ -84,10 +93,14 @@ pub(in crate::commands) struct StudyLine {
 
 pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
     match &options.action {
-        Some(RunsAction::Delete(options)) => return delete(options),
-        Some(RunsAction::Relabel(options)) => return relabel(options),
-        None => {}
+        Some(RunsAction::Delete(options)) => delete(options),
+        Some(RunsAction::Relabel(options)) => relabel(options),
+        Some(RunsAction::List(options)) => list(options),
+        None => list(&options.list),
     }
+}
+
+fn list(options: &ListOptions) -> Result<Code, Failure> {
     let store = options.bench.store().existing()?;
     if options.studies {
         return studies(&store, options.format.format);

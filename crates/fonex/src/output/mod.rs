@@ -134,13 +134,17 @@ pub fn not_drawn(names: &[impl std::borrow::Borrow<str>]) -> String {
     if names.is_empty() { String::new() } else { format!(" Not drawn: {}.", names.join(", ")) }
 }
 
-/// Whether standard output takes colour: a terminal, and `NO_COLOR` not set.
+/// Whether standard output takes colour: a terminal that is not a dumb one. `NO_COLOR` means never, whatever is asked for.
 pub fn colour() -> bool {
+    let is_set = |name: &str| std::env::var_os(name).is_some_and(|value| !value.is_empty());
+    if is_set("NO_COLOR") {
+        return false;
+    }
     match MANNER.get().map_or(Color::Auto, |manner| manner.color) {
         Color::Always => true,
         Color::Never => false,
         Color::Auto => {
-            std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty())
+            std::io::stdout().is_terminal() && std::env::var_os("TERM").is_none_or(|terminal| terminal != "dumb")
         }
     }
 }

@@ -70,6 +70,9 @@ pub(in crate::commands) struct Measured {
     /// Each of several channels; loudness, true peak and clipping are those of all of them, the rest is of their mix.
     #[serde(skip_serializing_if = "Option::is_none")]
     apart: Option<Channels>,
+    /// About how many seconds of the encoder's priming stand before the sound, where the file does not say how much.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    priming_s: Option<f64>,
     #[serde(flatten)]
     measures: AudioMeasures,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -213,6 +216,7 @@ fn measured(item: &Item, cut: Option<PauseRule>, speech: bool) -> Result<(Measur
         loudness_lufs: loudness.integrated_lufs,
         true_peak_dbtp: loudness.true_peak_dbtp,
         apart,
+        priming_s: told.priming_s,
         pauses: heard.pauses.clone(),
         speech: heard.speech.clone(),
         speech_pieces: heard.speech_pieces,
@@ -305,6 +309,12 @@ fn page(one: &Measured, heard: &Heard, item: &Item) -> String {
         level(m.level_dbfs, "dBFS"),
         level(m.peak_dbfs, "dBFS")
     );
+    if let Some(priming_s) = one.priming_s {
+        text += &format!(
+            "  about {:.0} ms of the encoder's priming stand before the sound: the file does not say how much\n",
+            priming_s * 1e3
+        );
+    }
     if let Some(apart) = &one.apart {
         text += &channel_lines(apart);
     }

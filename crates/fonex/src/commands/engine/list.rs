@@ -65,7 +65,7 @@ pub fn list(options: &EngineListOptions) -> Result<Code, Failure> {
             Cell::text(engine.transport),
             Cell::text(engine.models.join(", ")),
             Cell::text(shortened(&engine.voices)),
-            Cell::text(engine.leads_to.as_str()),
+            Cell::Address(engine.leads_to.clone()),
             Cell::text(keys.collect::<Vec<_>>().join(", ")),
         ]);
     }

@@ -12,7 +12,7 @@ use fonex_core::measures::{Fact, all, tell_own};
 use fonex_core::verdict::{CountsAs, Limit};
 use fonex_formats::{Place, Problem, regular};
 use fonex_run::{Bench, read_bench};
-use fonex_store::{RunState, Store};
+use fonex_store::{Run, RunState, Store};
 
 use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
@@ -121,7 +121,7 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
         Format::Csv => output::print_table(&limits_table(&result), Format::Csv)?,
     }
     for path in &options.output {
-        Written::of(path)?.write(path, &result)?;
+        Written::of(path)?.write(path, &result, &view.run)?;
     }
     Ok(if result.verdict == CountsAs::Pass { Code::Done } else { Code::NotPassed })
 }
@@ -147,9 +147,9 @@ impl Written {
         }
     }
 
-    fn write(self, path: &Path, result: &GateResult) -> Result<(), Failure> {
+    fn write(self, path: &Path, result: &GateResult, run: &Run) -> Result<(), Failure> {
         let text = match self {
-            Self::Junit => gate_junit(result)?,
+            Self::Junit => gate_junit(result, (&run.started_at, took_s(run)))?,
             Self::Markdown => gate_markdown(result),
             Self::Json => gate_json(result)?,
         };
@@ -157,6 +157,12 @@ impl Written {
         output::note(&format!("Wrote {}.", path.display()));
         Ok(())
     }
+}
+
+/// Seconds from the start of a run to its end.
+fn took_s(run: &Run) -> Option<f64> {
+    let moment = |text: &str| text.parse::<jiff::Timestamp>().ok();
+    Some(moment(run.finished_at.as_ref()?)?.duration_since(moment(&run.started_at)?).as_secs_f64())
 }
 
 /// A run that has ended.

@@ -6,7 +6,7 @@ use fonex_core::verdict::{Bound, CountsAs, Kept};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::{difference, difference_with_interval, figure, figure_with_interval};
 use fonex_report::folded_under;
-use fonex_report::junit::{Case, Ended, junit};
+use fonex_report::junit::{Case, Ended, Suite, junit};
 
 use crate::failure::Failure;
 use crate::output::{self, Cell, Table, plural};
@@ -41,7 +41,9 @@ pub(super) fn gate_json(result: &GateResult) -> Result<String, Failure> {
 }
 
 /// One case a limit and variant. An undecided one fails or is skipped, as it counts.
-pub(super) fn gate_junit(result: &GateResult) -> Result<String, Failure> {
+///
+/// The suite's time is the run's: the gate itself computes from what was stored.
+pub(super) fn gate_junit(result: &GateResult, (began, took_s): (&str, Option<f64>)) -> Result<String, Failure> {
     let case = |limit: &LimitResult| {
         let clips_of = limit.slice.as_ref().map_or_else(String::new, |slice| format!(" [{slice}]"));
         let variant = limit.variant.as_deref().unwrap_or("no variant");
@@ -58,7 +60,8 @@ pub(super) fn gate_junit(result: &GateResult) -> Result<String, Failure> {
         }
     };
     let cases: Vec<Case> = result.limits.iter().map(case).collect();
-    Ok(junit(&format!("fonex gate, {}", run_name(result)), &cases)?)
+    let suite = Suite { name: format!("fonex gate, {}", run_name(result)), began: began.to_owned(), took_s };
+    Ok(junit(&suite, &cases)?)
 }
 
 fn run_name(result: &GateResult) -> String {
