@@ -270,8 +270,10 @@ mod tests {
         assert_eq!(Sheet::decode(&sheet.encode()).as_ref(), Some(&sheet));
         let channel = &sheet.keys[0];
         assert_eq!((channel.by.as_str(), channel.of_clip.as_slice()), ("channel", &[2, 1, 0, 2][..]));
-        assert_eq!(sheet.natural_unit(&[0, 1, 2, 3]), DrawnUnit::Speaker);
-        assert_eq!(sheet.natural_unit(&[0, 1, 2]), DrawnUnit::Clip);
+        // Three units are too few for an interval: these speakers are all there are.
+        assert_eq!(sheet.natural_unit(&[0, 1, 2, 3]), DrawnUnit::Clip);
+        assert_eq!(sheet.repeated_speakers(&[0, 1, 2, 3]), Some(2));
+        assert_eq!((sheet.natural_unit(&[0, 1, 2]), sheet.repeated_speakers(&[0, 1, 2])), (DrawnUnit::Clip, None));
         let units = sheet.units(DrawnUnit::Speaker, &[0, 1, 2, 3]);
         assert_eq!((units.of_clip, units.count), (vec![0, 1, 2, 0], 3));
     }
@@ -283,7 +285,32 @@ mod tests {
         clips[0].side = Some(fonex_core::Side::Left);
         clips[1].side = Some(fonex_core::Side::Right);
         let sheet = Sheet::of(&clips);
-        assert_eq!(sheet.natural_unit(&[0, 1, 2]), DrawnUnit::Recording);
+        assert_eq!(sheet.natural_unit(&[0, 1, 2]), DrawnUnit::Clip);
         assert_eq!(sheet.units(DrawnUnit::Recording, &[0, 1, 2]).count, 2);
+    }
+
+    #[test]
+    fn units_are_taken_where_they_repeat_and_are_enough() {
+        let world = |speakers: usize, recordings: usize| -> Sheet {
+            let clips = (0..40).map(|at| {
+                let speaker = (speakers > 0).then(|| format!("op-{}", at % speakers));
+                let file = format!("{}.wav", at % recordings);
+                let side = Some(if at < 20 { fonex_core::Side::Left } else { fonex_core::Side::Right });
+                Clip { side, ..clip(&format!("c{at}"), speaker.as_deref(), &file, None) }
+            });
+            Sheet::of(&clips.collect::<Vec<_>>())
+        };
+        let all: Vec<u32> = (0..40).collect();
+        for (speakers, recordings, unit) in [
+            (8, 40, DrawnUnit::Speaker),
+            (7, 40, DrawnUnit::Clip),
+            (1, 40, DrawnUnit::Clip),
+            (1, 10, DrawnUnit::Recording),
+            (0, 10, DrawnUnit::Recording),
+            (0, 7, DrawnUnit::Clip),
+            (0, 40, DrawnUnit::Clip),
+        ] {
+            assert_eq!(world(speakers, recordings).natural_unit(&all), unit, "{speakers} {recordings}");
+        }
     }
 }

@@ -160,16 +160,38 @@ fn where_speakers_repeat_they_are_what_is_drawn() {
     let mut world = World::new();
     let mut script = two(48, 1);
     for (at, clip) in script.clips.iter_mut().enumerate() {
-        clip.speaker = Some(format!("op-{}", at % 6));
+        clip.speaker = Some(format!("op-{}", at % 9));
     }
     let run = world.add(script);
     let view = world.view(&run);
     let [first, second] = sides(&view)[..] else { panic!() };
     let found = compare(&world.store, &[(first, second)], &asked(&["wer"])).unwrap();
-    assert_eq!((only(&found).unit, only(&found).units), (DrawnUnit::Speaker, 6));
+    assert_eq!((only(&found).unit, only(&found).units), (DrawnUnit::Speaker, 9));
+    assert_eq!(only(&found).speakers, None);
     let by_clip = Asked { unit: Some(DrawnUnit::Clip), ..asked(&["wer"]) };
     let found = compare(&world.store, &[(first, second)], &by_clip).unwrap();
     assert_eq!((only(&found).unit, only(&found).units), (DrawnUnit::Clip, 48));
+    assert_eq!(only(&found).speakers, Some(9), "for these speakers");
+}
+
+/// As a corpus imported under one name has it: the clips are what is drawn, and a doubled rate is told.
+#[test]
+fn few_speakers_leave_the_clips_as_the_unit() {
+    for speakers in [1, 2, 7] {
+        let mut world = World::new();
+        let mut script = Script::new("w1", ten_words(48)).heard(0, |at, clip| wrong(&clip.text, at % 2));
+        script = script.heard(1, |at, clip| wrong(&clip.text, 3 + at % 2));
+        for (at, clip) in script.clips.iter_mut().enumerate() {
+            clip.speaker = Some(format!("op-{}", at % speakers));
+        }
+        let run = world.add(script);
+        let view = world.view(&run);
+        let [first, second] = sides(&view)[..] else { panic!() };
+        let found = compare(&world.store, &[(first, second)], &asked(&["wer"])).unwrap();
+        let finding = only(&found);
+        assert_eq!((finding.unit, finding.units, finding.speakers), (DrawnUnit::Clip, 48, Some(speakers as u64)));
+        assert_eq!(finding.verdict, Verdict::Worse, "{finding:?}");
+    }
 }
 
 #[test]

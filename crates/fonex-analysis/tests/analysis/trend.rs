@@ -138,7 +138,7 @@ fn a_slice_is_followed_by_itself() {
 }
 
 #[test]
-fn too_few_speakers_are_told_and_not_tested() {
+fn too_few_speakers_are_tested_by_clip_unless_they_are_asked_for() {
     let mut world = World::new();
     let mut views = Vec::new();
     for number in 0..4 {
@@ -148,10 +148,11 @@ fn too_few_speakers_are_told_and_not_tested() {
         let run = world.add(script.heard(0, |_, clip| wrong(&clip.text, number * 2)));
         views.push(world.view(&run));
     }
-    let by_speaker = series(&world, &views, WER);
+    let by_speaker = series(&world, &views, Followed { unit: Some(DrawnUnit::Speaker), ..WER });
     assert_eq!(by_speaker.unit, DrawnUnit::Speaker);
     assert!(by_speaker.changes.is_empty());
     assert!(by_speaker.withheld.unwrap().contains("3 speakers are too few"));
-    let by_clip = series(&world, &views, Followed { unit: Some(DrawnUnit::Clip), ..WER });
+    let by_clip = series(&world, &views, WER);
+    assert_eq!((by_clip.unit, by_clip.speakers), (DrawnUnit::Clip, Some(3)));
     assert!(!by_clip.changes.is_empty() && by_clip.withheld.is_none());
 }

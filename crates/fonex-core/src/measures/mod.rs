@@ -27,7 +27,7 @@ pub use trial::{HearingCounts, Trial};
 use crate::Task;
 
 /// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are known to be stale.
-pub const FACTS_VERSION: u32 = 11;
+pub const FACTS_VERSION: u32 = 10;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are known to be stale.
 pub const ESTIMATORS_VERSION: u32 = 3;

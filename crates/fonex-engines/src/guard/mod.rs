@@ -376,6 +376,23 @@ mod tests {
         }
     }
 
+    /// An engine of ours that fails internally costs the trial, not the run; its place in the queue is free again.
+    #[test]
+    fn a_panic_is_the_outcome_of_its_trial() {
+        let limits = Limits { concurrency: Some(1), ..Limits::default() };
+        let engine = guarded(0, RetryAdvice::Leave, limits);
+        let (settings, stop) = (Settings::new(), StopFlag::default());
+        let form = Form { voice: "", model: "", settings: &settings };
+        let audio = Audio { rate_hz: 16_000, samples: Vec::new() };
+        let request = HearRequest { clip_id: "c", lang: None, audio: &audio, form, stop: &stop, live: None };
+        for _ in 0..3 {
+            let answer = engine.hear(&request);
+            assert_eq!(answer.outcome, Outcome::Broken);
+            assert!(answer.detail.as_ref().unwrap().contains("only replies are asked for"), "{answer:?}");
+        }
+        assert_eq!(ask("hello", |request| engine.reply(request)).outcome, Outcome::Done);
+    }
+
     #[test]
     fn long_texts_are_refused_or_cut_at_sentences() {
         let text = "One two three. Four five. Six!";

@@ -185,3 +185,29 @@ fn numbers_that_no_engine_has_are_told_with_their_place() {
         assert!(problem.to_string().contains(key), "{problem}");
     }
 }
+
+/// What cannot stand in an address is encoded; an address that cannot be sent is refused before anything is sent.
+#[test]
+fn an_address_goes_where_it_says_or_nowhere() {
+    let service = service(|_| {});
+    let address = service.address().to_string();
+    for version in ["1", "2"] {
+        let table = |path: &str, query: Value| {
+            let request = json!({"url": format!("http://{address}{path}"), "query": query, "body": "{audio}"});
+            json!({"transport": "http", "task": "hear", "http_version": version, "request": request})
+        };
+        let odd = hear(engine(table("/no such <model>/{model}", json!({}))).as_ref());
+        assert_eq!((odd.outcome, odd.measured.traffic.requests[0].status), (Outcome::Refused, Some(404)), "{odd:?}");
+        let before = service.served();
+        let long = hear(engine(table("/hear", json!({"text": "x".repeat(70_000)}))).as_ref());
+        assert_eq!((long.outcome, service.served() - before), (Outcome::Refused, 0), "{long:?}");
+        let why = long.detail.unwrap();
+        assert!(why.contains("at most 65534 can be sent") && why.contains("into the body"), "{why}");
+    }
+    let socket = json!({"transport": "socket", "task": "hear", "audio_container": "raw",
+        "url": format!("ws://{address}/live"), "query": {"text": "x".repeat(70_000)},
+        "rules": [{"at": "/type", "equals": "final", "means": "final"}]});
+    let before = service.served();
+    let long = hear(engine(socket).as_ref());
+    assert_eq!((long.outcome, service.served() - before), (Outcome::Refused, 0), "{long:?}");
+}

@@ -337,3 +337,22 @@ impl WarmUp {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_warm_up_trial_that_panics_is_over_for_those_that_wait() {
+        let warm_up = WarmUp::new(2);
+        let one = || {
+            let _ended = warm_up.ends_with(true);
+            assert!(thread::current().name().is_none(), "meant to fail");
+        };
+        assert!(caught(one).is_err());
+        drop(warm_up.ends_with(false));
+        assert_eq!(*warm_up.left.lock().unwrap_or_else(PoisonError::into_inner), 1);
+        drop(warm_up.ends_with(true));
+        warm_up.wait(&|| false);
+    }
+}

@@ -308,6 +308,15 @@ fn facts_are_kept_whole_or_not_at_all_and_lock_nobody_out() {
         keeping.add(&fact(b"new")).unwrap();
         keeping.finish().unwrap();
         assert_eq!(kept().as_deref(), Some(&b"new"[..]));
+        // Two that build at once do not take each other for gone, whatever their processes are numbered.
+        let (one, another) = (store.keep_facts(key.clone()).unwrap(), other.keep_facts(key.clone()).unwrap());
+        one.add(&fact(b"one")).unwrap();
+        another.add(&fact(b"another")).unwrap();
+        one.finish().unwrap();
+        assert_eq!(kept().as_deref(), Some(&b"one"[..]));
+        another.finish().unwrap();
+        assert_eq!(kept().as_deref(), Some(&b"another"[..]));
+        drop(store.keep_facts(key.clone()).unwrap());
         let newer = FactsKey { version: 2, ..key.clone() };
         assert_eq!(store.kept_fact(&newer, 0, "words").unwrap(), None, "another version is stale");
         assert_eq!(place.number("select count(*) from facts"), 1, "nothing is left behind");

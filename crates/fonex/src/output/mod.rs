@@ -19,7 +19,7 @@ use serde::Serialize;
 pub use file::write_whole;
 pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
 pub use fonex_report::{Cell, Table, shortened};
-pub use notes::{in_pieces, percent, rate_with_interval, timing_notes};
+pub use notes::{in_pieces, percent, rate_with_interval, these_speakers, timing_notes};
 pub use progress::{RunBar, clip_bar, count_bar};
 pub use screen::Screen;
 pub use speech::{sound_picture, speech_lines};

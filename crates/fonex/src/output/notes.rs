@@ -21,6 +21,11 @@ pub fn in_pieces(count: u64, what: &str) -> String {
     format!("{count} too long and too different from the label to align exactly: errors are an upper bound")
 }
 
+/// `these 3 speakers`, or `this speaker`.
+pub fn these_speakers(count: u64) -> String {
+    if count == 1 { "this speaker".to_owned() } else { format!("these {count} speakers") }
+}
+
 /// What is to be known before word times are believed, a sentence each.
 pub fn timing_notes(timing: &Timing) -> Vec<String> {
     let mut notes = Vec::new();

@@ -283,3 +283,45 @@ fn what_others_wrote_does_not_steer_a_terminal() {
         assert!(!steering(&done.out) && !steering(&done.err), "{command:?}:\n{:?}\n{:?}", done.out, done.err);
     }
 }
+
+/// A quotation mark in a table either means what it says, or is named with its line: rows are never swallowed.
+#[test]
+fn stray_quotation_marks_swallow_no_row() {
+    let folder = Folder::new();
+    let labels = "id\ttext\na\thold at six\nb\t\"go up\nc\tcabin five\nd\tstop\"\ne\t5\" pipe\nf\tnow\n";
+    folder.write("corpus.tsv", labels);
+    folder.write("heard.tsv", labels);
+    folder.fonex(&["score", "corpus.tsv", "heard.tsv"]).expect(0).prints(&["0.0 %", "6 clips"]);
+    // A quoted header says that cells are quoted, as in CSV.
+    folder.write("quoted.tsv", "\"id\"\t\"text\"\na\t\"hold\tat six\"\n");
+    folder.write("plain.jsonl", "{\"id\":\"a\",\"text\":\"hold at six\"}\n");
+    folder.fonex(&["score", "quoted.tsv", "plain.jsonl"]).expect(0).prints(&["0.0 %"]);
+    folder.write("ok.jsonl", "{\"id\":\"a\",\"text\":\"x\"}\n");
+    let cases: [(&str, &str, &[&str]); 4] = [
+        ("a.csv", "id,text\na,hold\nb,\"go\nc,up\nd,now\n", &["never closed", "a.csv:3"]),
+        (
+            "b.csv",
+            "id,text\r\na,\"hold\r\nb,x\r\nc,\"stop\r\n",
+            &["text follows the closing quotation mark", "line 4", "b.csv:2"],
+        ),
+        ("c.tsv", "\"id\"\t\"text\"\na\t\"hold\nb\tx\n", &["never closed", "c.tsv:2"]),
+        ("d.csv", "id,text\na,\"hold\" at\n", &["text follows", "d.csv:2", "twice"]),
+    ];
+    for (name, table, expected) in cases {
+        folder.write(name, table);
+        folder.fonex(&["score", name, "ok.jsonl"]).expect(2).says(expected);
+        folder.fonex(&["score", "ok.jsonl", name]).expect(2).says(expected);
+    }
+}
+
+#[test]
+fn a_caption_file_is_no_text_and_a_long_word_takes_no_time() {
+    let folder = Folder::new();
+    folder.write("corpus.jsonl", "{\"id\":\"a\",\"text\":\"hold at six\"}\n");
+    let srt = "1\\n00:00:01,000 --> 00:00:02,000\\nhold at six\\n";
+    folder.write("heard.jsonl", format!("{{\"id\":\"a\",\"text\":\"{srt}\"}}\n"));
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(2).says(&["is a caption file", "heard.jsonl:1"]);
+    folder.write("long.jsonl", format!("{{\"id\":\"a\",\"text\":\"{}\"}}\n", "ab".repeat(500_000)));
+    let done = folder.fonex(&["score", "corpus.jsonl", "long.jsonl"]).expect(0);
+    assert!(done.out.len() < 50_000, "{} bytes", done.out.len());
+}

@@ -78,7 +78,7 @@ fn files_that_are_no_whole_run_leave_nothing_behind() {
     for (text, wanted) in [
         (whole[..whole.len() - 30].to_owned(), "ends before its last audio file"),
         (without_last, "ends before its last audio file"),
-        (whole.replace("\"fonex_run\":1", "\"fonex_run\":2"), "exported by a newer Fonex"),
+        (whole.replace("\"fonex_run\":1", "\"fonex_run\":3"), "exported by a newer Fonex"),
         (whole.replace("doors are closing", "doors are open"), "the labels are not those of the run's corpus"),
         (whole.replace(".flac\"", ".flac/../../x\""), "is no name of an audio file"),
         (whole.replace("\"base64\":\"", "\"base64\":\"AAAA"), "the audio is not what its name says"),

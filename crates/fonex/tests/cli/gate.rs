@@ -267,3 +267,55 @@ fn recorded_limits_keep_the_runs_they_come_from() {
     build(&folder, "worse", |clip| usize::from(clip % 2 == 0) * 2);
     folder.fonex(&["gate", "worse", "--baseline", "d"]).expect(1);
 }
+
+/// A run that was made while other programs took this share of the processors.
+fn beside_others(folder: &Folder, run: &str, others: f64) {
+    folder.fonex(&["export", run, "-o", "busy.jsonl"]).expect(0);
+    let text = folder.read("busy.jsonl");
+    let (head, rest) = text.split_once('\n').unwrap();
+    let mut head: Value = serde_json::from_str(head).unwrap();
+    let busy = json!({"others": others, "others_p95": others, "own": 0.1, "looks": 9});
+    head["run"]["machine"]["during"] = busy;
+    folder.write("busy.jsonl", format!("{head}\n{rest}"));
+    folder.fonex(&["import", "busy.jsonl", "--again", "--label", "busy"]).expect(0);
+}
+
+#[test]
+fn a_limit_says_what_happens_on_a_busy_machine_and_load_concerns_times_alone() {
+    let limit = |more: &str| format!("{more}[gate.limit.fast]\nmeasure = \"latency_p50\"\nat_most = 1000.0\n");
+    let folder = world(&limit(""));
+    let lines: String = (0..300)
+        .map(|clip| {
+            json!({"id": format!("c{clip:03}"), "text": WORDS.join(" "), "took_ms": 20 + clip % 7}).to_string() + "\n"
+        })
+        .collect();
+    folder.write("r.jsonl", lines);
+    folder.fonex(&["run", "all", "--label", "calm"]).expect(0);
+    beside_others(&folder, "calm", 0.45);
+    folder.fonex(&["gate", "busy"]).expect(1).prints(&["undecided", "other programs used 45 % of the processors"]);
+    gate(&folder, &limit("when_busy = \"warn\"\n"));
+    folder.fonex(&["gate", "busy"]).expect(0).prints(&["judged although other programs used 45 %"]);
+    gate(&folder, &limit("when_busy = \"judge\"\n"));
+    let judged = folder.fonex(&["gate", "busy"]).expect(0);
+    assert!(!judged.out.contains("45 %"), "{}", judged.out);
+    gate(&folder, &limit("busy_share = 0.5\n"));
+    folder.fonex(&["gate", "busy"]).expect(0);
+    gate(&folder, &limit("busy_share = 5.0\n"));
+    folder.fonex(&["gate", "busy"]).expect(2).says(&["busy_share is 5"]);
+    // A run is as busy as itself.
+    gate(&folder, "[gate.limit.fast]\nmeasure = \"latency_p50\"\nworse_by_at_most = 5.0\n");
+    folder.fonex(&["gate", "busy", "--accept"]).expect(0);
+    folder.fonex(&["gate", "busy"]).expect(0).prints(&["1 of 1"]);
+    folder.fonex(&["gate", "calm"]).expect(1).prints(&["other programs used 45 %"]);
+
+    // Rates are compared without a word of the load; times are not.
+    let rates = folder.fonex(&["compare", "calm", "busy", "--measure", "wer"]).expect(0);
+    assert!(!rates.out.contains("machine") && !rates.out.contains("processors"), "{}", rates.out);
+    folder.fonex(&["compare", "calm", "busy", "--measure", "latency_p50"]).expect(0).prints(&["no verdict on times"]);
+    let trend: Value =
+        folder.fonex(&["trend", "--plan", "all", "--measure", "wer", "--format", "json"]).expect(0).json();
+    assert!(!trend.to_string().contains("machine") && !trend.to_string().contains("load"), "{trend}");
+    let trend: Value =
+        folder.fonex(&["trend", "--plan", "all", "--measure", "latency_p50", "--format", "json"]).expect(0).json();
+    assert!(trend.to_string().contains("timings not comparable"), "{trend}");
+}

@@ -107,7 +107,7 @@ fn ctrl_c_keeps_what_is_done_and_says_how_to_go_on() {
     let interrupted = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
     assert!(interrupted.success());
     let done = folder.done(&["run", "all"], child.wait_with_output().unwrap());
-    done.expect(130).says(&["was stopped", "fonex run all --label night"]);
+    done.expect(130).says(&["was interrupted", "fonex run all --label night"]);
     let before = runs(&folder)[0].trials;
     assert!(before >= 1);
     folder.fonex(&["run", "all", "--label", "night", "--set", "seed=2"]).expect(0);
@@ -161,5 +161,9 @@ fn windows_shows_the_run_it_executed_and_its_state() {
     for window in study["windows"].as_array().unwrap() {
         assert_eq!(window["clips"], 12, "{window}");
     }
-    folder.fonex(&["windows", "--run", "2"]).expect(2).says(&["run 2 has only one delivery"]);
+    let before: Value = folder.fonex(&["runs", "list", "--format", "json"]).expect(0).json();
+    folder.fonex(&["windows", "all"]).expect(2).says(&["the plan \"all\" delivers audio in one way only"]);
+    let after: Value = folder.fonex(&["runs", "--format", "json"]).expect(0).json();
+    assert_eq!(before, after, "nothing was run");
+    folder.fonex(&["windows", "--run", "2"]).expect(2).says(&["run 2 delivers audio in one way only"]);
 }

@@ -228,7 +228,7 @@ fn a_dry_run_sends_nothing_and_a_budget_stops_in_time() {
 fn a_quota_stops_its_variant_and_the_rest_goes_on() {
     let (folder, service) = (Folder::new(), service(|_| {}));
     bench(&folder, &service, 6, "[plan.p]\nengines = [\"ears\"]\nsettings = { fault = [\"quota\", \"none\"] }\n");
-    folder.fonex(&["run", "p"]).expect(3).says(&["the quota of ears fault=quota is used up", "stays unfinished"]);
+    folder.fonex(&["run", "p"]).expect(3).says(&["ears fault=quota: its quota is used up", "stays unfinished"]);
     let variants: Vec<i64> = stored(&folder).iter().map(|row| row.0).collect();
     let of = |variant: i64| variants.iter().filter(|v| **v == variant).count();
     assert_eq!((of(0), of(1), service.served()), (1, 6, 7));
@@ -297,6 +297,6 @@ fn ctrl_c_marks_nothing_done_and_leaves_no_job_on_the_server() {
     folder
         .done(&["run", "p"], child.wait_with_output().unwrap())
         .expect(130)
-        .says(&["was stopped", "To resume: fonex run p"]);
+        .says(&["was interrupted", "To resume: fonex run p"]);
     assert_eq!((service.jobs_left(), stored(&folder).len()), (0, 0));
 }

@@ -130,6 +130,8 @@ fn a_page_follows_the_newest_run() {
     assert_eq!(watching.get("GET /state", "elsewhere.example").0, 403);
     assert_eq!(watching.get("POST /state", &own).0, 405);
     assert_eq!(watching.get("GET /../../etc/passwd", &own).0, 404);
+    assert_eq!(watching.get("GET /favicon.ico", &own).0, 204, "browsers ask for it");
+    assert_eq!(page.1.matches("class=\"scroll\" tabindex=\"0\"").count(), 2, "what scrolls is reached by keyboard");
     let port = own.rsplit(':').next().unwrap();
     folder.fonex(&["watch", "--port", port]).expect(2).says(&["cannot be used", "--port"]);
     if !program_is_there("chromium") {

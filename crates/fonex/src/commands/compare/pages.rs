@@ -80,9 +80,9 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
         let of_speakers;
         text += match unit {
             DrawnUnit::Clip if speakers.is_some() => {
-                let these = output::plural(speakers.unwrap_or_default(), "speaker");
+                let these = output::these_speakers(speakers.unwrap_or_default());
                 of_speakers = format!(
-                    "Unit of sampling: clips. Verdicts hold for more clips of these {these}, not for other speakers.\n"
+                    "Unit of sampling: clips. Verdicts hold for more clips of {these}, not for other speakers.\n"
                 );
                 &of_speakers
             }

@@ -134,7 +134,7 @@ pub(super) fn limits_table(result: &GateResult) -> Table {
             Cell::text(limit.slice.as_deref().unwrap_or("all")),
             Cell::Count(limit.clips),
             if let Some(speakers) = limit.speakers {
-                Cell::text(format!("clips of these {}", plural(speakers, "speaker")))
+                Cell::text(format!("clips of {}", output::these_speakers(speakers)))
             } else if limit.unit == fonex_core::verdict::DrawnUnit::Clip {
                 Cell::Empty
             } else {

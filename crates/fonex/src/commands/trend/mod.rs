@@ -241,11 +241,11 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
             .map_or_else(String::new, |i| format!(" ({} to {})", difference(unit, i.low), difference(unit, i.high)));
         let verdict = change.verdict.as_str();
         let for_whom = match series.unit {
-            DrawnUnit::Clip if series.speakers.is_some() => ", for these speakers",
-            DrawnUnit::Clip => "",
-            DrawnUnit::Speaker => ", for speakers like these",
-            DrawnUnit::Recording => ", for recordings like these",
-        };
+            DrawnUnit::Clip => series.speakers.map(|count| format!(", for {}", output::these_speakers(count))),
+            DrawnUnit::Speaker => Some(", for speakers like these".to_owned()),
+            DrawnUnit::Recording => Some(", for recordings like these".to_owned()),
+        }
+        .unwrap_or_default();
         lines.push(match change.shape {
             ChangeShape::Step => format!(
                 "{verdict} since {}, by {by}{interval}{for_whom}; found at {}",
