@@ -54,8 +54,9 @@ impl Cue {
                 pieces.push((at, String::new()));
             }
             // The annotation of a ruby text repeats how it is read.
-            let is_annotation = tag == "rt" || tag.starts_with("rt.");
-            let ends = || ["</rt>", "</ruby>", "<rt"].into_iter().filter_map(|end| behind.find(end)).min();
+            let is_annotation = matches!(tag.split(['.', ' ']).next(), Some("rt" | "rp"));
+            let ends =
+                || ["</rt>", "</rp>", "</ruby>", "<rt", "<rp"].into_iter().filter_map(|end| behind.find(end)).min();
             rest = if is_annotation { &behind[ends().unwrap_or(behind.len())..] } else { behind };
         }
         pieces.last_mut().expect("there is a first piece").1.push_str(rest);

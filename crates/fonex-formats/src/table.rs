@@ -140,9 +140,13 @@ fn csv_problem(path: &Path, error: &csv::Error, begins: u64) -> Problem {
     let place = Place { file: Some(path.to_owned()), line, field: None };
     match error.kind() {
         csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-            Problem::new(format!("the row has {len} cells"), place)
-                .expected(format!("{expected_len}, as in the header"))
-                .remedy("put cells that hold the separator in double quotes")
+            let problem = Problem::new(format!("the row has {len} cells"), place);
+            let tabs = path.extension().is_some_and(|ending| ending == "tsv");
+            problem.expected(format!("{expected_len}, as in the header")).remedy(if tabs {
+                "remove tabs and line breaks from its cells, or put all cells, those of the header too, in double quotes"
+            } else {
+                "put cells that hold the separator in double quotes"
+            })
         }
         csv::ErrorKind::Utf8 { .. } => Problem::new("the row is not UTF-8", place).remedy("save the file as UTF-8"),
         csv::ErrorKind::Io(error) if error.kind() == ErrorKind::FileTooLarge => {

@@ -127,6 +127,8 @@ proptest! {
         keys.dedup();
         let table = |names: [&str; 4]| {
             let header = names.iter().map(|name| (*name).to_owned()).chain(keys.iter().map(|key| format!("tags.{key}")));
+            // Tab-separated text says by its header that its cells are quoted.
+            let header = header.map(|name| if tabs { cell(&name) } else { name });
             let mut table = header.collect::<Vec<_>>().join(separator) + end;
             for clip in &told {
                 let fixed = [&clip.id, &clip.text, clip.lang.as_ref().unwrap_or(&String::new()), &clip.terms.join(";")].map(|text| cell(text));

@@ -84,7 +84,10 @@ pub struct LimitResult {
     /// How many more clips like these would decide with a chance of 80 %, were the figure what it is seen to be.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub more_clips: Option<u64>,
-    /// Why it is undecided, where that is not the number of clips; or the load beside which it was judged all the same.
+    /// What speaks against its times, where the limit is judged all the same.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub judged_although: Option<String>,
+    /// Why it is undecided, where that is not the number of clips.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
 }
@@ -220,7 +223,7 @@ fn figure(
     let sample = own.sample(&clips, &units);
     let spoilt = spoilt(view, limit.measure, held.baseline.filter(|_| other.is_some()), held.busy_share);
     let (withheld, busy) = match (spoilt, limit.when_busy) {
-        (Some(UnlikeTimes::Load(why)), WhenBusy::Warn) => (None, Some(format!("judged although {why}"))),
+        (Some(UnlikeTimes::Load(why)), WhenBusy::Warn) => (None, Some(why)),
         (Some(UnlikeTimes::Load(_)), WhenBusy::Judge) | (None, _) => (None, None),
         (Some(unlike), _) => (Some(unlike.why().to_owned()), None),
     };
@@ -301,6 +304,7 @@ fn result(
         speakers: None,
         units: 0,
         more_clips: None,
+        judged_although: None,
         reason: None,
     };
     let figure = match figure {
@@ -330,7 +334,8 @@ fn result(
         speakers: figure.speakers,
         units: figure.units,
         more_clips: more_clips.map(|more| more as u64).filter(|_| figure.withheld.is_none()),
-        reason: figure.withheld.filter(|_| judged.kept == Kept::Undecided).or(no_interval).or(figure.busy),
+        reason: figure.withheld.filter(|_| judged.kept == Kept::Undecided).or(no_interval),
+        judged_although: figure.busy,
         ..empty
     }
 }

@@ -179,8 +179,7 @@ fn where_speakers_repeat_they_are_what_is_drawn() {
 fn few_speakers_leave_the_clips_as_the_unit() {
     for speakers in [1, 2, 7] {
         let mut world = World::new();
-        let mut script = Script::new("w1", ten_words(48)).heard(0, |at, clip| wrong(&clip.text, at % 2));
-        script = script.heard(1, |at, clip| wrong(&clip.text, 3 + at % 2));
+        let mut script = two(48, 3);
         for (at, clip) in script.clips.iter_mut().enumerate() {
             clip.speaker = Some(format!("op-{}", at % speakers));
         }

@@ -6,7 +6,7 @@ use fonex_core::Outcome;
 use fonex_engines::RetryAdvice;
 use serde_json::{Value, json};
 
-use crate::util::{KEY, engine, hear, say, service, try_engine, with};
+use crate::util::{KEY, LABEL, engine, hear, say, service, try_engine, with};
 
 fn hearing(address: &str, query: Value, more: Value) -> Value {
     let request = json!({"url": format!("http://{address}/hear"), "query": query, "body": "{audio}"});
@@ -191,19 +191,18 @@ fn numbers_that_no_engine_has_are_told_with_their_place() {
 fn an_address_goes_where_it_says_or_nowhere() {
     let service = service(|_| {});
     let address = service.address().to_string();
-    for version in ["1", "2"] {
-        let table = |path: &str, query: Value| {
-            let request = json!({"url": format!("http://{address}{path}"), "query": query, "body": "{audio}"});
-            json!({"transport": "http", "task": "hear", "http_version": version, "request": request})
-        };
-        let odd = hear(engine(table("/no such <model>/{model}", json!({}))).as_ref());
-        assert_eq!((odd.outcome, odd.measured.traffic.requests[0].status), (Outcome::Refused, Some(404)), "{odd:?}");
-        let before = service.served();
-        let long = hear(engine(table("/hear", json!({"text": "x".repeat(70_000)}))).as_ref());
-        assert_eq!((long.outcome, service.served() - before), (Outcome::Refused, 0), "{long:?}");
-        let why = long.detail.unwrap();
-        assert!(why.contains("at most 65534 can be sent") && why.contains("into the body"), "{why}");
-    }
+    let table = |path: &str, query: Value| {
+        let request = json!({"url": format!("http://{address}{path}"), "query": query, "body": "{audio}"});
+        json!({"transport": "http", "task": "hear", "request": request})
+    };
+    let odd = hear(engine(table("/hear?note=big model <1>|^`", json!({}))).as_ref());
+    let text = odd.value.as_ref().map(|heard| heard.text.as_str());
+    assert_eq!((odd.outcome, text), (Outcome::Done, Some(LABEL)), "{:?}", odd.detail);
+    let before = service.served();
+    let long = hear(engine(table("/hear", json!({"text": "x".repeat(70_000)}))).as_ref());
+    assert_eq!((long.outcome, service.served() - before), (Outcome::Refused, 0), "{long:?}");
+    let why = long.detail.unwrap();
+    assert!(why.contains("at most 65534 can be sent") && why.contains("into the body"), "{why}");
     let socket = json!({"transport": "socket", "task": "hear", "audio_container": "raw",
         "url": format!("ws://{address}/live"), "query": {"text": "x".repeat(70_000)},
         "rules": [{"at": "/type", "equals": "final", "means": "final"}]});

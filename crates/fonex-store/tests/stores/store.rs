@@ -221,7 +221,9 @@ fn a_store_of_the_first_version_is_brought_up_to_date_with_its_trials() {
         database.execute_batch(&format!("alter table trials drop column {column};")).unwrap();
     }
     database
-        .execute_batch("drop table studies; drop table facts; drop table sheets; drop index clips_by_id;")
+        .execute_batch(
+            "drop table retried; drop table studies; drop table facts; drop table sheets; drop index clips_by_id;",
+        )
         .unwrap();
     database.execute_batch("alter table runs drop column listed; alter table trials drop column made_by;").unwrap();
     database.pragma_update(None, "user_version", 1).unwrap();
@@ -261,7 +263,7 @@ fn deliveries_that_were_stored_as_text_are_read_as_what_they_are() {
     database
         .execute_batch(
             "alter table trials drop column speech; alter table trials drop column made_by;
-             alter table runs drop column listed; drop index clips_by_id;",
+             alter table runs drop column listed; drop index clips_by_id; drop table retried;",
         )
         .unwrap();
     database.pragma_update(None, "user_version", 5).unwrap();

@@ -2,7 +2,7 @@
 
 use fonex_core::accuracy::WordStep;
 use fonex_report::readable::one_line;
-use fonex_report::{Piece, is_right_to_left, pieces};
+use fonex_report::{Piece, is_right_to_left, pieces, shortened};
 use unicode_width::UnicodeWidthStr;
 
 const SAID: &str = " said   ";
@@ -70,7 +70,9 @@ impl Column {
 }
 
 fn column(piece: &Piece) -> Column {
-    let clean = one_line;
+    // No word that is read is longer.
+    const MOST_LETTERS: usize = 200;
+    let clean = |word: &str| shortened(&one_line(word), MOST_LETTERS);
     let column = |said: String, heard: String, tone| Column { said, heard, tone };
     match piece {
         Piece::Right { said } => column(clean(said), String::new(), Tone::Thread),

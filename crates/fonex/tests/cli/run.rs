@@ -110,7 +110,9 @@ fn ctrl_c_keeps_what_is_done_and_says_how_to_go_on() {
     done.expect(130).says(&["was interrupted", "fonex run all --label night"]);
     let before = runs(&folder)[0].trials;
     assert!(before >= 1);
-    folder.fonex(&["run", "all", "--label", "night", "--set", "seed=2"]).expect(0);
+    let other = ["run", "all", "--label", "night", "--set", "seed=2"];
+    folder.fonex(&other).expect(2).says(&["has the label \"night\" already"]);
+    folder.fonex(&[&other[..], &["--again"]].concat()).expect(0);
     assert_eq!(runs(&folder).len(), 2, "another seed is another run");
 }
 

@@ -20,7 +20,15 @@ pub(super) fn gate_page(result: &GateResult) -> String {
     for limit in result.limits.iter().filter(|limit| limit.verdict != Kept::Pass) {
         text += &folded_under(&format!("{}: {}", name(limit), why(limit)), output::width(), 2);
     }
+    for (name, although) in judged_although(result) {
+        text += &folded_under(&format!("{name}: judged although {although}"), output::width(), 2);
+    }
     text + &verdict_line(result) + "\n"
+}
+
+/// Limits that were judged in spite of what speaks against their times.
+fn judged_although(result: &GateResult) -> impl Iterator<Item = (String, &String)> {
+    result.limits.iter().filter_map(|limit| Some((name(limit), limit.judged_although.as_ref()?)))
 }
 
 /// The same for a pull request.
@@ -31,6 +39,7 @@ pub(super) fn gate_markdown(result: &GateResult) -> String {
         text.push('\n');
         text.extend(result.cautions.iter().map(|caution| format!("- caution: {caution}\n")));
     }
+    text.extend(judged_although(result).map(|(name, although)| format!("\n{name}: judged although {although}\n")));
     text
 }
 
