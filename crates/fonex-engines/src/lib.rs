@@ -53,7 +53,7 @@ use live::{Frame, Frames};
 pub use live::{Live, Recording};
 pub use mapping::{Address, ResultConfig, TimeUnit, WordFields};
 pub use net::percent_encoded;
-pub use panics::caught;
+pub use panics::{caught, panic_message};
 pub use recorded::RecordedConfig;
 pub use secrets::{Redaction, Secrets};
 pub use socket::SocketConfig;

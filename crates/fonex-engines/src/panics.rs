@@ -12,17 +12,17 @@ use crate::{Answer, Outcome};
 /// # Errors
 /// The message of the panic.
 pub fn caught<T>(work: impl FnOnce() -> T) -> Result<T, String> {
-    catch_unwind(AssertUnwindSafe(work)).map_err(|payload| message(payload.as_ref()))
+    catch_unwind(AssertUnwindSafe(work)).map_err(|payload| panic_message(payload.as_ref()))
 }
 
 /// Awaits a call of an engine; a panic is the outcome `broken`.
 pub(crate) async fn caught_call<T>(call: impl Future<Output = Answer<T>>) -> Answer<T> {
     let ended = AssertUnwindSafe(call).catch_unwind().await;
-    ended.unwrap_or_else(|payload| Answer::failed(Outcome::Broken, message(payload.as_ref())))
+    ended.unwrap_or_else(|payload| Answer::failed(Outcome::Broken, panic_message(payload.as_ref())))
 }
 
-/// A panic in words. Its place was printed by the program's panic hook.
-fn message(payload: &(dyn Any + Send)) -> String {
+/// A panic in words, from what it carries.
+pub fn panic_message(payload: &(dyn Any + Send)) -> String {
     let text = payload.downcast_ref::<&str>().copied();
     let text = text.or_else(|| payload.downcast_ref::<String>().map(String::as_str));
     format!("Fonex failed internally: {}", text.unwrap_or("no message"))

@@ -22,8 +22,8 @@ fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|panic| {
         let place =
             panic.location().map_or_else(String::new, |place| format!(" ({}:{})", place.file(), place.line()));
-        let why = panic.payload_as_str().unwrap_or("no message");
-        output::caution(&format!("Fonex failed internally: {why}{place}"));
+        let why = fonex_engines::panic_message(panic.payload());
+        output::caution(&format!("{why}{place}"));
         output::note(
             "  This is a fault of Fonex, not of your input: please report it with the command and this message.",
         );

@@ -10,6 +10,6 @@ mod summary;
 pub use boundaries::{Boundaries, BoundariesBuilder, BoundariesWithin};
 pub use faults::{TimeFaults, other_unit, time_faults};
 pub use jumps::{Jump, jumps};
-pub use offsets::{ClipOffsets, WordOffset, divided_among_words, word_offsets};
+pub use offsets::{ClipOffsets, UNKNOWN_UNIT, WordOffset, divided_among_words, word_offsets};
 pub use spans::{Span, token_spans};
 pub use summary::{OffsetSummary, Timing, TimingBuilder};

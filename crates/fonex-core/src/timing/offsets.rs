@@ -16,7 +16,8 @@ pub struct ClipOffsets {
     pub faults: TimeFaults,
     /// Whether the engine gave only segments, whose time was divided among the letters of their words.
     pub interpolated: bool,
-    /// The unit the times seem to be in, as how many of it make a second, where it is not seconds.
+    /// The unit the times seem to be in, as how many of it make a second, where it is not seconds; [`UNKNOWN_UNIT`] where
+    /// they can be none that is known.
     pub unit: Option<f64>,
 }
 
@@ -84,7 +85,8 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
     };
     let starts: Vec<(f64, f64)> = right().filter_map(|(said, heard)| Some((said.start?, heard.start?))).collect();
     let (said_s, heard_s): (Vec<f64>, Vec<f64>) = starts.into_iter().unzip();
-    let unit = other_unit(&said_s, &heard_s);
+    let last_s = clip.words.iter().map(|word| word.end).fold(0.0, f64::max);
+    let unit = other_unit(&said_s, &heard_s).or_else(|| are_impossible(&heard_s, last_s).then_some(UNKNOWN_UNIT));
     if unit.is_some() {
         // In another unit durations are too small, or too large, to tell whether they were divided.
         let faults = TimeFaults { guessed: false, ..faults };
@@ -98,6 +100,15 @@ pub fn word_offsets(profile: &TextProfile, clip: &Clip, heard: &Heard) -> Option
         })
     };
     Some(ClipOffsets { words: right().filter_map(offset).collect(), faults, interpolated, unit })
+}
+
+/// The unit of times that lie where no recording can be.
+pub const UNKNOWN_UNIT: f64 = 0.0;
+
+/// Whether some times lie so far behind the last labelled word that no engine can mean them: too few words to tell a unit by.
+fn are_impossible(heard_s: &[f64], last_s: f64) -> bool {
+    const FAR_S: f64 = 60.0;
+    heard_s.iter().any(|at| *at > 3.0 * last_s + FAR_S)
 }
 
 /// The words of a segment, its time divided by their letters and the spaces between them.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ClipOffsets, Jump, TimeFaults, jumps};
+use super::{ClipOffsets, Jump, TimeFaults, UNKNOWN_UNIT, jumps};
 use crate::measures::Estimate;
 use crate::stats::{Interval, median, quantile};
 
@@ -53,7 +53,7 @@ pub struct TimingFaults {
     pub interpolated_clips: u64,
     /// Clips whose times are in another unit than seconds; they are in no figure.
     pub other_unit_clips: u64,
-    /// The unit of these, as how many of it make a second.
+    /// The unit of these, as how many of it make a second; left out where it is none that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_unit: Option<f64>,
 }
@@ -137,7 +137,7 @@ impl TimingBuilder {
         self.faults.guessed_clips += u64::from(guessed);
         self.faults.interpolated_clips += u64::from(offsets.interpolated);
         self.faults.other_unit_clips += u64::from(offsets.unit.is_some());
-        self.faults.other_unit = self.faults.other_unit.or(offsets.unit);
+        self.faults.other_unit = self.faults.other_unit.or(offsets.unit.filter(|unit| *unit != UNKNOWN_UNIT));
         self.clips.push(offsets.clone());
         self.clips() - 1
     }

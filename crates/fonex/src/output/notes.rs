@@ -30,7 +30,7 @@ pub fn these_speakers(count: u64) -> String {
 pub fn timing_notes(timing: &Timing) -> Vec<String> {
     let mut notes = Vec::new();
     let faults = timing.faults.unwrap_or_default();
-    if let Some(unit) = faults.other_unit {
+    if faults.other_unit_clips > 0 {
         let named = [
             (1.0 / 60.0, "minutes"),
             (100.0, "hundredths of a second"),
@@ -39,7 +39,10 @@ pub fn timing_notes(timing: &Timing) -> Vec<String> {
             (1e7, "ticks of 100 ns"),
             (1e9, "nanoseconds"),
         ];
-        let name = named.iter().find(|(known, _)| *known == unit).map_or("another unit", |(_, name)| *name);
+        let name = named
+            .iter()
+            .find(|(known, _)| Some(*known) == faults.other_unit)
+            .map_or("another unit", |(_, name)| *name);
         let clips = plural(faults.other_unit_clips, "clip");
         notes.push(format!("the times of {clips} look like {name}, not seconds; they are not used"));
     }
