@@ -69,7 +69,7 @@ pub enum ChosenUnit {
 /// The unit of chance.
 #[derive(Debug, Clone, Copy, Default, Args)]
 pub struct UnitArg {
-    /// Unit of sampling; by default speakers if speakers have several clips, else recordings, else clips
+    /// Unit of sampling; by default speakers if there are at least eight and some have several clips, else recordings likewise, else clips
     #[arg(long, value_enum, value_name = "UNIT")]
     pub unit: Option<ChosenUnit>,
 }
