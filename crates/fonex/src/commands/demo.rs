@@ -318,6 +318,7 @@ impl DemoFolder {
 
     fn report(&self, run: &str, page: &str, panel: Option<&str>) -> Result<(), Failure> {
         report::report(&report::ReportOptions {
+            recordings: None,
             unit: UnitArg::default(),
             load: None,
             turns: None,

@@ -106,6 +106,17 @@ fn every_model_hears_and_errors_on_natural_recordings_stand_beside() {
     out.prints(&["WER by ear/near", "WER by ear/far", "recordings", "ear/far in run 1"]);
     let csv = folder.fonex(&["show", "2", "--format", "csv", "--measure", "wer"]).expect(0).out;
     assert!(csv.contains("osier/clear by ear/far,all"), "{csv}");
+    // A run made later changes nothing of it, unless it is asked for.
+    folder.fonex(&["run", "natural", "--set", "seed=99"]).expect(0);
+    let noisier = ["corpus", "vary", "corpus.jsonl", "--recipe", "noise=white:0", "-o", "noisier"];
+    folder.fonex(&noisier).expect(0);
+    folder.fonex(&["run", "natural", "--set", "plan.natural.corpus=noisier/corpus.jsonl"]).expect(0);
+    folder.fonex(&["show", "2"]).expect(0).prints(&["ear/far in run 1"]);
+    folder.fonex(&["show", "2", "--recordings", "3"]).expect(0).prints(&["ear/far in run 3"]);
+    let varied = folder.fonex(&["show", "2", "--recordings", "4"]).expect(0).out;
+    assert!(!varied.contains("natural recordings"), "{varied}");
+    folder.fonex(&["report", "2", "--recordings", "3", "-o", "held.html"]).expect(0);
+    assert!(folder.read("held.html").replace("&#x2f;", "/").contains("ear/far in run 3"));
     // A dry run counts what would be heard.
     let forecast: Value = folder.fonex(&[&heard[..], &["--dry-run", "--anew", "--format", "json"]].concat()).json();
     let of = forecast.as_array().unwrap().iter().find(|one| one["variant"] == "osier/loud by ear/far").unwrap();

@@ -62,6 +62,9 @@ pub struct ReportOptions {
     /// recognisers have more than 100000 trials]
     #[arg(long, value_name = "N")]
     pub clips: Option<usize>,
+    /// Hold voices that are heard against the recordings of this run; without it, of the same run or the nearest before it
+    #[arg(long, value_name = "RUN")]
+    pub recordings: Option<String>,
     #[command(flatten)]
     pub unit: UnitArg,
     #[command(flatten)]
@@ -93,10 +96,11 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
         }
     }
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();
+    let recordings = options.recordings.as_ref().map(|typed| find_run(&store, typed)).transpose()?;
     let mut scorecards = Vec::new();
     for view in &runs {
         if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
-            let natural = natural(&mut store, view, None)?;
+            let natural = natural(&mut store, view, recordings.as_ref())?;
             let apart_db = show::apart_from_recordings(&store, view, &folder)?;
             scorecards.push(show::scorecard(view, &natural, &[], &apart_db).html());
         }
