@@ -138,6 +138,27 @@ fn what_voices_speak_travels_and_is_heard() {
 }
 
 #[test]
+#[cfg(unix)]
+fn a_variant_that_is_refused_again_and_again_stops_on_a_worker_too() {
+    let Some(server) = server() else { return };
+    let folder = Folder::new();
+    bench(&folder, 43);
+    let lost = "[engine.lost]\ntransport = \"command\"\ntask = \"hear\"\ncommand = [\"sh\", \"hear.sh\", \"{audio}\"]\n\
+                outcomes = [{ exit_code = 9, outcome = \"refused\" }]\n[plan.lost]\nengines = [\"lost\", \"marl\"]\n";
+    folder.write("fonex.toml", folder.read("fonex.toml") + lost);
+    folder.write("hear.sh", "echo the key is over >&2; exit 9\n");
+    let one = Worker::start(&folder, &server, &named("r1"), &[]);
+    let out = folder.fonex(&["run", "lost", "--spread", &server]).expect(3);
+    out.says(&["lost: refused 5 times in a row", "the key is over", "fonex run --failed 1"]);
+    drop(one);
+    let runs: Value = folder.fonex(&["runs", "--format", "json"]).expect(0).json();
+    assert_eq!((&runs[0]["state"], &runs[0]["trials"]), (&"unfinished".into(), &35.into()), "{runs}");
+    folder.write("hear.sh", "echo cabin\n");
+    folder.fonex(&["run", "--failed"]).expect(0).prints(&["made again after they failed: lost refused 5"]);
+    assert_eq!(trials(&folder, ".fonex").lines().count(), 60);
+}
+
+#[test]
 fn jobs_that_are_not_for_a_worker_are_left_alone_and_told() {
     let Some(server) = server() else { return };
     let (folder, other) = (Folder::new(), Folder::new());
