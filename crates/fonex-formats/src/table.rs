@@ -140,7 +140,8 @@ fn csv_problem(path: &Path, error: &csv::Error, begins: u64) -> Problem {
     let place = Place { file: Some(path.to_owned()), line, field: None };
     match error.kind() {
         csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-            let problem = Problem::new(format!("the row has {len} cells"), place);
+            let s = if *len == 1 { "" } else { "s" };
+            let problem = Problem::new(format!("the row has {len} cell{s}"), place);
             let tabs = path.extension().is_some_and(|ending| ending == "tsv");
             problem.expected(format!("{expected_len}, as in the header")).remedy(if tabs {
                 "remove tabs and line breaks from its cells, or put all cells, those of the header too, in double quotes"
