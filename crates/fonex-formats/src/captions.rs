@@ -143,15 +143,19 @@ pub fn parse(text: &str, path: &Path) -> Result<Vec<Cue>, Problem> {
     Ok(cues)
 }
 
-/// Whether a text is a caption file: it says so in its first line, or begins with a cue and its times.
+/// Whether a text is a caption file: it says so in its first line, or begins with the number of a cue, or its times.
 #[must_use]
 pub fn are_captions(text: &str) -> bool {
+    // Every text that was heard is asked, and nearly all begin with another letter.
+    if text.bytes().next().is_some_and(|first| first.is_ascii_alphabetic() && first != b'W') {
+        return false;
+    }
     let text = text.trim_start_matches('\u{feff}').trim_start();
     if text.strip_prefix("WEBVTT").is_some_and(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace)) {
         return true;
     }
     // The number of the cue stands before its times.
-    text.contains("-->") && text.lines().take(2).any(|line| time_line(line.trim()).is_some())
+    text.contains('>') && text.lines().take(2).any(|line| time_line(line.trim()).is_some())
 }
 
 fn time_line(line: &str) -> Option<(f64, f64)> {
