@@ -24,7 +24,7 @@ pub struct Extras {
     pub example: Option<FailedTrial>,
     /// Clips in a language that the voice does not list; none where its languages are not known.
     pub other_language: u64,
-    /// Clips with words that begin beyond the end of their audio, and the first of these; none for most engines.
+    /// Trials with words that begin after the end of their audio, and the first such clip; omitted if there are none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub beyond_audio: Option<BeyondAudio>,
     /// Trials whose texts were too long and too unlike to be aligned as a whole: their errors are an upper bound.
@@ -62,7 +62,7 @@ pub struct OutcomeCount {
     pub trials: u64,
 }
 
-/// Words that begin beyond the end of the audio, as times in another unit than seconds do.
+/// Words that begin after the end of the audio. Usually their times are not in seconds.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct BeyondAudio {
     /// Trials with such words.
@@ -75,7 +75,7 @@ pub struct BeyondAudio {
     pub audio_s: f64,
 }
 
-/// How far behind the end of the audio a word may begin, in seconds: engines round, and pad what they hear.
+/// Seconds after the end of the audio at which a word may still begin: engines round times and pad audio.
 const PAST_END_S: f64 = 0.5;
 
 /// A trial without an answer.

@@ -21,7 +21,7 @@ pub(crate) async fn caught_call<T>(call: impl Future<Output = Answer<T>>) -> Ans
     ended.unwrap_or_else(|payload| Answer::failed(Outcome::Broken, panic_message(payload.as_ref())))
 }
 
-/// A panic in words, from what it carries.
+/// Describes a panic by its payload.
 pub fn panic_message(payload: &(dyn Any + Send)) -> String {
     let text = payload.downcast_ref::<&str>().copied();
     let text = text.or_else(|| payload.downcast_ref::<String>().map(String::as_str));

@@ -34,7 +34,7 @@ impl QuoteFault {
 enum State {
     CellStart,
     Plain,
-    /// In a quoted cell that began on this line.
+    /// Inside a quoted cell that began on this line.
     Quoted(u64),
     /// Behind a quotation mark in a quoted cell: it closes the cell or stands for itself.
     AfterMark(u64),
@@ -119,7 +119,7 @@ mod tests {
         let mut whole = Quotes::new(b',');
         whole.feed(text.as_bytes());
         whole.feed(b"");
-        // However the bytes come, the answer is the same.
+        // The result does not depend on how the bytes are split.
         let mut single = Quotes::new(b',');
         text.as_bytes().iter().for_each(|byte| single.feed(&[*byte]));
         single.feed(b"");

@@ -1,4 +1,4 @@
-//! Trials that failed and are made again: what was there before is kept beside the run.
+//! Keeps the earlier records of failed trials that are repeated.
 
 use std::collections::HashSet;
 

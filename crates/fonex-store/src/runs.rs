@@ -198,7 +198,7 @@ impl Store {
         self.database.first(sql, values![fingerprint, label], |row| row.get(0))
     }
 
-    /// What makes two executions the same run, as it was noted when the run began.
+    /// Returns the fingerprint of a run: executions with the same fingerprint belong to the same run.
     ///
     /// # Errors
     /// When the store cannot be read.

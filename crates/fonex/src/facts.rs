@@ -47,11 +47,7 @@ pub fn audio_facts(corpus: &Corpus) -> Vec<Option<Result<AudioFacts, String>>> {
 fn facts_of(path: &Path, side: Option<Side>) -> Result<AudioFacts, String> {
     let decoded = read_side(path, side).map_err(|error| format!("{}: {error}", path.display()))?;
     let measures = measure(&decoded.audio);
-    // The mix hides what one channel does.
-    let clipped_share = decoded
-        .apart
-        .as_ref()
-        .map_or(measures.clipped_share, |apart| apart.clipped_share().max(measures.clipped_share));
+    let clipped_share = decoded.clipped_share(measures.clipped_share);
     Ok(AudioFacts {
         measures: AudioMeasures { clipped_share, ..measures },
         priming_s: decoded.priming_s,

@@ -174,7 +174,7 @@ fn where_speakers_repeat_they_are_what_is_drawn() {
     assert_eq!(only(&found).speakers, Some(9), "for these speakers");
 }
 
-/// As a corpus imported under one name has it: the clips are what is drawn, and a doubled rate is told.
+/// A corpus imported with one speaker name: clips are the unit, and a doubled error rate is significant.
 #[test]
 fn few_speakers_leave_the_clips_as_the_unit() {
     for speakers in [1, 2, 7] {

@@ -1,4 +1,4 @@
-//! What the channels of a recording hold that their mix hides: clipping in one of them, sound that cancels, loudness.
+//! Measures each channel of a recording, since the mix hides clipping in one channel, cancelling sound and loudness.
 
 use serde::{Deserialize, Serialize};
 
@@ -6,7 +6,7 @@ use super::loudness::{LoudnessMeter, integrated};
 use super::measure::{ClippedRuns, decibels_of};
 use super::{Loudness, decibels, peak, sum};
 
-/// One channel of a recording. Levels are decibels relative to full scale; left out where there is only silence.
+/// One channel of a recording. Levels are in decibels relative to full scale and omitted for silence.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ChannelMeasures {
     /// Highest absolute sample.
@@ -33,9 +33,9 @@ pub struct Channels {
     pub loudness: Option<Loudness>,
 }
 
-/// What is lost of channels that cancel altogether.
+/// Reported for channels that cancel completely.
 pub const MOST_LOST_DB: f64 = 120.0;
-/// Channels of which this much is lost in the mix are taken to be opposite.
+/// Channels that lose more than this in the mix have opposite polarity.
 const OPPOSITE_DB: f64 = 9.0;
 
 impl Channels {
@@ -52,12 +52,12 @@ impl Channels {
     }
 }
 
-/// Measures channels that come bit by bit.
+/// Measures channels incrementally.
 pub struct ChannelMeter {
     each: Vec<OneChannel>,
     mixed_squares: f64,
     frames: u64,
-    /// One channel of what has just come.
+    /// The samples of one channel of the last block.
     own: Vec<f32>,
 }
 
@@ -69,7 +69,7 @@ struct OneChannel {
 }
 
 impl ChannelMeter {
-    /// One that has heard nothing yet.
+    /// Creates a meter.
     #[must_use]
     pub fn new(rate_hz: u32, channels: usize, with_loudness: bool) -> Self {
         let one = || OneChannel {
@@ -81,14 +81,14 @@ impl ChannelMeter {
         Self { each: (0..channels).map(|_| one()).collect(), mixed_squares: 0.0, frames: 0, own: Vec::new() }
     }
 
-    /// Hears what comes next: whole frames, a sample of each channel after the other, and their mix.
+    /// Adds whole interleaved frames and their mix.
     pub fn add(&mut self, interleaved: &[f32], mixed: &[f32]) {
         let channels = self.each.len();
         self.frames += mixed.len() as u64;
         self.mixed_squares += sum(mixed, |s| s * s);
         for (at, channel) in self.each.iter_mut().enumerate() {
             self.own.clear();
-            // What is no number is silence, as in the mix.
+            // Samples that are not finite count as silence, as in the mix.
             let own = interleaved.iter().skip(at).step_by(channels);
             self.own.extend(own.map(|sample| if sample.is_finite() { *sample } else { 0.0 }));
             channel.squares += sum(&self.own, |s| s * s);
@@ -100,7 +100,7 @@ impl ChannelMeter {
         }
     }
 
-    /// What was measured.
+    /// Returns the measures.
     #[must_use]
     pub fn finish(self) -> Channels {
         let frames = self.frames.max(1) as f64;

@@ -39,23 +39,23 @@ const FRAME_S: f64 = 0.010;
 const AMBIENT_S: f64 = 10.0;
 /// The same for the speech level: short, so that a quiet speaker beside a loud one keeps a level of their own.
 const SPEECH_S: f64 = 3.0;
-/// The ambient level is the level that this share of the frames in the window does not reach.
+/// This share of the frames in the window lies below the ambient level.
 const AMBIENT_SHARE: f64 = 0.05;
-/// The speech level is the level that this share of the frames in the window does not exceed.
+/// This share of the frames in the window lies below the speech level.
 const SPEECH_SHARE: f64 = 0.95;
 /// A frame is sound when it stands this far over the ambient level; it falls silent again at half of that.
 const OVER_AMBIENT_DB: f64 = 9.0;
-/// A frame this far below the speech level is no speech, however quiet the background: breath and reverberation are not. One
-/// that was sound stays sound for [`HYSTERESIS_DB`] more.
+/// A frame this far below the speech level is silence even over a quiet background: it holds breath or reverberation. A frame
+/// that follows sound stays sound for [`HYSTERESIS_DB`] more.
 const UNDER_SPEECH_DB: f64 = 26.0;
 const HYSTERESIS_DB: f64 = 4.0;
 /// Where part of the window is digital silence, the ambient level is that of the quietest steady stretch of this many frames:
-/// background goes on for as long as a pause, and no vowel does.
+/// background noise lasts as long as a pause, and a vowel does not.
 const STEADY_FRAMES: usize = 30;
 /// The arithmetic mean of the powers of a steady stretch is at most this many times the geometric mean: noise has up to 1.1,
 /// speech 1.3 and more.
 const STEADY_RATIO: f64 = 1.15;
-/// Background is there again and again: so many frames of the window begin a steady stretch of about the same level.
+/// Background recurs: at least this many frames of the window belong to steady stretches of about the same level.
 const STEADY_LEAST_FRAMES: usize = 30;
 const STEADY_ALIKE_DB: f64 = 3.0;
 /// A steady stretch is background when it is this far below the speech level.
@@ -68,7 +68,7 @@ const DIGITAL_SILENCE: f64 = 1e-8;
 ///
 /// The threshold follows both levels, so that neither a change of background nor of gain hides pauses, and has hysteresis
 /// against flutter (after the energy detector of ETSI ES 202 050, annex A, with its levels taken on both sides instead of
-/// recursively). Digital silence, as of padding or of gated noise, is no ambient level. Linear in the length.
+/// recursively). Digital silence, from padding or a noise gate, does not count as ambient. Linear in the length.
 #[must_use]
 pub fn pauses(audio: &Audio, rule: &PauseRule) -> Vec<Stretch> {
     PauseMeter::of(audio).pauses(rule)
@@ -306,7 +306,7 @@ mod tests {
         }
     }
 
-    /// What padding, gating and cutting leave: stretches of zeros, wherever they are.
+    /// Padding, gating and cutting leave stretches of zeros.
     #[test]
     fn digital_silence_hides_no_pause() {
         let sounds: Vec<(f64, f64)> = (0..20).map(|i| (f64::from(i) * 5.0, f64::from(i) * 5.0 + 2.5)).collect();

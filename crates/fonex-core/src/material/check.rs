@@ -115,7 +115,7 @@ pub struct AudioFacts {
     pub bits: Option<u32>,
     /// Channels in the file.
     pub channels: usize,
-    /// About how many seconds of an encoder's priming stand before the sound, where the file does not say how much.
+    /// Approximate length of the encoder's priming before the sound, in seconds, if the file does not state it.
     pub priming_s: Option<f64>,
     /// Decibels that are lost as the channels cancel in their mix; none where they do not.
     pub cancelled_db: Option<f64>,

@@ -107,11 +107,11 @@ impl<'c> StepReader<'c> {
     fn dispatch(&mut self, at: Duration) {
         let event = std::mem::take(&mut self.event);
         let Some(data) = self.data.take() else { return };
-        // The end is heeded whichever event carries it, also one that is not read otherwise.
         let wanted = &self.config.events;
-        if self.is_end(&event) || self.is_end(&data) {
+        if self.is_end(&event) {
             self.ended = true;
-        } else if wanted.is_empty() || wanted.contains(&event) {
+        } else if wanted.is_empty() || wanted.contains(&event) || self.is_end(&data) {
+            // The end mark counts in every event, also in one that is not read.
             self.step(data, at);
         }
     }

@@ -107,7 +107,7 @@ pub(crate) fn patiently<T>(stop: &StopFlag, mut start: impl FnMut() -> io::Resul
     }
 }
 
-/// Why a program could not be started, in words.
+/// Explains why a program could not be started.
 pub(crate) fn start_reason(error: &io::Error) -> String {
     match error.kind() {
         ErrorKind::WouldBlock => {

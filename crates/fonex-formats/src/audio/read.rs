@@ -52,6 +52,14 @@ pub struct Decoded {
     pub apart: Option<Channels>,
 }
 
+impl Decoded {
+    /// Share of clipped samples: of the worst channel, which the mix may hide, or of the mix.
+    #[must_use]
+    pub fn clipped_share(&self, of_mix: f64) -> f64 {
+        self.apart.as_ref().map_or(0.0, Channels::clipped_share).max(of_mix)
+    }
+}
+
 /// Why audio could not be decoded.
 #[derive(Debug, Error)]
 pub enum AudioError {

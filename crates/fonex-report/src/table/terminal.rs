@@ -5,6 +5,7 @@ use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, LineStyle
 use unicode_width::UnicodeWidthStr;
 
 use super::{Cell, Table};
+use crate::charts::shortened;
 use crate::readable::one_line;
 
 /// Columns beside each other are parted by this many spaces.
@@ -16,7 +17,7 @@ const LEAST_SENTENCE: usize = 30;
 const SENTENCE: usize = 48;
 /// A single word is folded where it is longer.
 const MOST_WORD: usize = 26;
-/// Letters of a cell that are shown.
+/// Letters of a cell in a terminal: folding takes time that grows with the square of a word's length. CSV and JSON have all.
 const MOST_LETTERS: usize = 1_000;
 
 /// The cells of a table as they are read, row by row, and how wide each column is: as it is, and as narrow as it can be folded.
@@ -28,14 +29,6 @@ struct Laid {
 impl Laid {
     fn least_width(&self, kept: &[usize]) -> usize {
         kept.iter().map(|at| self.widths[*at][1] + GAP).sum::<usize>().saturating_sub(GAP)
-    }
-}
-
-/// A cell as a terminal shows it: folding takes time that grows with the square of a word's length. CSV and JSON have it whole.
-fn bounded(cell: String) -> String {
-    match cell.char_indices().nth(MOST_LETTERS) {
-        Some((end, _)) => format!("{}…", &cell[..end]),
-        None => cell,
     }
 }
 
@@ -128,8 +121,11 @@ impl Table {
     }
 
     fn laid(&self) -> Laid {
-        let cells: Vec<Vec<String>> =
-            self.rows.iter().map(|row| row.iter().map(|cell| bounded(one_line(&cell.read()))).collect()).collect();
+        let cells: Vec<Vec<String>> = self
+            .rows
+            .iter()
+            .map(|row| row.iter().map(|cell| shortened(&one_line(&cell.read()), MOST_LETTERS)).collect())
+            .collect();
         let widths = (0..self.columns.len()).map(|column| self.widths(&cells, column)).collect();
         Laid { cells, widths }
     }

@@ -40,7 +40,7 @@ pub(crate) struct Claimed {
 }
 
 impl Claimed {
-    /// Takes the run with this fingerprint that is meant, or makes a new one.
+    /// Claims the run that `which` selects, or creates one.
     pub(crate) fn take(
         store: &mut Store,
         fingerprint: &str,
@@ -95,7 +95,7 @@ impl Claimed {
     }
 }
 
-/// The trials of a run that are to be made again, and those of the recognisers that hear what they speak.
+/// The trials of a run to repeat, and the trials of the recognisers that hear their audio.
 fn to_repeat(store: &Store, plan: &Plan, run: i64, outcomes: &[Outcome]) -> Result<HashSet<TrialKey>, RunError> {
     let mut again = HashSet::new();
     for (key, _) in store.failed(run)?.into_iter().filter(|(_, outcome)| outcomes.contains(outcome)) {
@@ -106,7 +106,7 @@ fn to_repeat(store: &Store, plan: &Plan, run: i64, outcomes: &[Outcome]) -> Resu
     Ok(again)
 }
 
-/// Trials of another plan or corpus do not belong into the run.
+/// Refuses a run of another plan or corpus.
 fn check_same(store: &Store, run: i64, fingerprint: &str) -> Result<(), RunError> {
     let own = store.fingerprint(run)?;
     if own == fingerprint {

@@ -1,9 +1,9 @@
-//! Stops a variant that its engine refuses again and again for the same reason: the trials that follow would fail alike.
+//! Detects consecutive failures of a variant for the same reason, so that the run can stop the variant.
 
 use fonex_core::Outcome;
 use fonex_store::TrialRecord;
 
-/// Failures of one variant that follow each other for the same reason.
+/// Consecutive failures of one variant for the same reason.
 #[derive(Debug, Default)]
 pub(super) struct Streak {
     reason: String,
@@ -23,7 +23,8 @@ impl Streak {
     }
 }
 
-/// What two failures have in common that have the same cause: a time, a counter or an identifier in the message differs.
+/// Returns the part of a failure that is equal for failures of the same cause: words without digits, since times, counters and
+/// identifiers differ.
 /// None for a failure that concerns this clip alone: what was refused on this side, or is too long, of the wrong kind or
 /// cannot be processed (RFC 9110, status 413, 415 and 422).
 fn reason(trial: &TrialRecord) -> Option<String> {

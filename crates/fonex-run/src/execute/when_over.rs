@@ -1,4 +1,4 @@
-//! A guard that acts when it is dropped, so that what waits for the end of some work is told of it after a panic too.
+//! A guard that runs a function when dropped, so that waiting threads wake up even after a panic.
 
 /// Calls its function when it is dropped.
 pub(crate) struct WhenOver<F: FnMut()>(F);

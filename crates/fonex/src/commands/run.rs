@@ -43,7 +43,7 @@ pub struct RunOptions {
     /// Start a new run even if an interrupted one could be resumed, or an earlier run has the label
     #[arg(long, alias = "anew")]
     pub again: bool,
-    /// Make the failed trials of a run again, in the same run, and those that are left of it
+    /// Repeat the failed trials of a run, in the same run, and run the trials it has left
     #[arg(long, value_name = "RUN", num_args = 0..=1, default_missing_value = "last",
           conflicts_with_all = ["plan", "label", "commit", "overrides", "heard_by", "again", "dry_run"])]
     #[cfg_attr(feature = "team", arg(conflicts_with = "spread"))]
@@ -92,7 +92,7 @@ fn failing(typed: &str) -> Result<Outcome, String> {
         .ok_or_else(|| format!("expected one of {}", FAILURES.map(Outcome::as_str).join(", ")))
 }
 
-/// Outcomes of trials that are made again.
+/// Outcomes that --failed repeats.
 const FAILURES: [Outcome; 5] =
     [Outcome::Unclear, Outcome::Refused, Outcome::Unreachable, Outcome::Late, Outcome::Broken];
 
@@ -128,7 +128,7 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     run_and_show(options, &bench, plan, &mut store, which(options.label.as_deref()))
 }
 
-/// Makes the failed trials of a run again.
+/// Repeats the failed trials of a run.
 fn run_failed(options: &RunOptions, typed: &str) -> Result<Code, Failure> {
     let mut store = options.bench.store().existing()?;
     let run = find_run(&store, typed)?;
@@ -137,12 +137,12 @@ fn run_failed(options: &RunOptions, typed: &str) -> Result<Code, Failure> {
     let again = failed.iter().filter(|(_, outcome)| outcomes.contains(outcome)).count();
     if again == 0 && run.state == RunState::Finished {
         let how = if options.outcome.is_empty() { "" } else { " so" };
-        output::note(&format!("Nothing to make again: no trial of run {} failed{how}.", run.id));
+        output::note(&format!("Nothing to repeat: no trial of run {} failed{how}.", run.id));
         return Ok(Code::Done);
     }
     let bench = read_bench(&options.bench.bench, &run.overrides)?;
     let plan = bench.plan(Some(&run.plan))?;
-    output::note(&format!("Run {}: {} made again.", run.id, plural(again as u64, "failed trial")));
+    output::note(&format!("Repeating {} of run {}.", plural(again as u64, "failed trial"), run.id));
     run_and_show(options, &bench, plan, &mut store, Which::Failed(run.id, &outcomes))
 }
 

@@ -86,7 +86,7 @@ fn a_variant_that_is_refused_again_and_again_stops_and_the_rest_goes_on() {
     folder.write("absent", "#!/bin/sh\necho hold\n");
     std::fs::set_permissions(folder.path().join("absent"), std::fs::Permissions::from_mode(0o755)).unwrap();
     folder.fonex(&["run", "--failed"]).expect(0).prints(&["made again after they failed", "absent unreachable 8"]);
-    folder.fonex(&["run", "--failed"]).expect(0).says(&["Nothing to make again: no trial of run 1 failed"]);
+    folder.fonex(&["run", "--failed"]).expect(0).says(&["Nothing to repeat: no trial of run 1 failed"]);
     folder.fonex(&["export", "1", "-o", "run.jsonl"]).expect(0);
     folder.fonex(&["store", "copy", ".", "copied"]).expect(0);
     folder.fonex(&["show", "1", "--store", "copied"]).expect(0).prints(&["token refused 5", "absent unreachable 8"]);

@@ -204,10 +204,10 @@ fn measured(item: &Item, cut: Option<PauseRule>, speech: bool) -> Result<(Measur
     let broken = |error: &dyn std::fmt::Display| Problem::new(error.to_string(), Place::file(&item.path));
     let told = told.map_err(|error| broken(&error))?;
     let heard = recording.ok_or_else(|| broken(&"it holds no samples"))?.finish();
+    let clipped_share = told.clipped_share(heard.measures.clipped_share);
     let apart = told.apart;
-    // Loudness and clipping are those of the channels, not of their mix.
+    // Loudness is that of the channels, not of their mix.
     let loudness = apart.as_ref().and_then(|apart| apart.loudness).unwrap_or(heard.loudness);
-    let clipped_share = apart.as_ref().map_or(0.0, Channels::clipped_share).max(heard.measures.clipped_share);
     let measured = Measured {
         file: item.path.clone(),
         clip: item.clip.clone(),

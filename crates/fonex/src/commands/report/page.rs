@@ -35,7 +35,7 @@ pub struct Shown<'p> {
     pub worst: usize,
     /// How many clips can be explored.
     pub clips: usize,
-    /// What is drawn; what the corpus says where it is not given.
+    /// Unit of sampling; without one, the corpus decides.
     pub unit: Option<DrawnUnit>,
 }
 
