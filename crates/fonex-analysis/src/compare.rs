@@ -3,10 +3,10 @@
 use std::collections::{HashMap, HashSet};
 
 use fonex_core::in_parallel;
-use fonex_core::measures::{Measure, Sample, Units, all, difference};
+use fonex_core::measures::{Mattering, Matters, Measure, Sample, Units, all, difference, estimate};
 use fonex_core::speech::SoundChange;
 use fonex_core::stats::Reach;
-use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, answer};
+use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Question, Slices, answer};
 use fonex_core::{Clip, Task};
 use fonex_store::{RunState, Store, StoreError};
 use serde::Serialize;
@@ -102,6 +102,10 @@ pub struct Asked {
     pub by: Vec<String>,
     /// What was drawn; what the corpus says where it is not given.
     pub unit: Option<DrawnUnit>,
+    /// What slices may spend of the level by themselves.
+    pub slices: Slices,
+    /// Differences that matter, where they are not those of the table of measures.
+    pub matters: Mattering,
 }
 
 /// The findings about one pair of variants.
@@ -137,13 +141,13 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
         questions.push(Paired::new(store, *first, *second, asked.unit)?.questions(store, asked)?);
     }
     let all: Vec<Question> = questions.iter().flatten().cloned().collect();
-    let mut findings = answer(&all).into_iter();
+    let mut findings = answer(&all, asked.slices).into_iter();
     let comparisons = pairs.iter().zip(questions).map(|((first, second), questions)| {
         let findings: Vec<Finding> = findings.by_ref().take(questions.len()).collect();
         let fewest = findings.iter().filter(|finding| finding.slice.is_none()).map(|finding| finding.clips).min();
         let mut cautions = cautions(*first, *second);
         // Said once for all measures of time, and not where none is compared.
-        if let Some(why) = findings.iter().find_map(|finding| finding.withheld.as_ref()) {
+        if let Some(why) = questions.iter().find_map(|question| question.withheld.as_ref()) {
             cautions.insert(0, format!("no verdict on times: {why}"));
         }
         cautions.extend(few_clips(fewest.unwrap_or(u64::MAX)));
@@ -231,10 +235,11 @@ impl<'v> Paired<'v> {
         for few in named.chunks(AT_A_TIME) {
             let kept: Vec<[Kept; 2]> =
                 few.iter().map(|measure| self.kept(store, measure)).collect::<Result<_, StoreError>>()?;
-            let asked: Vec<_> = few.iter().copied().zip(kept).collect();
-            let of_each = in_parallel(&asked, |(measure, kept)| {
+            let columns: Vec<_> = few.iter().copied().zip(kept).collect();
+            let of_each = in_parallel(&columns, |(measure, kept)| {
                 let slices = if by_default && Some(measure.id) != first { &[] } else { slices.as_slice() };
-                self.questions_of(measure, &kept.each_ref().map(Kept::column), slices, by_default)
+                let matters = measure.matters(&asked.matters);
+                self.questions_of(measure, &kept.each_ref().map(Kept::column), slices, by_default, matters)
             });
             questions.extend(of_each.into_iter().flatten());
         }
@@ -248,10 +253,11 @@ impl<'v> Paired<'v> {
         columns: &[Column; 2],
         slices: &[(String, Vec<usize>)],
         by_default: bool,
+        matters: Matters,
     ) -> Vec<Question> {
         let withheld = self.withheld(measure);
         let Some(samples) = self.samples(measure, columns) else { return Vec::new() };
-        let whole = self.question(measure, None, &samples, None, withheld.clone());
+        let whole = self.question(measure, None, &samples, None, withheld.clone(), matters);
         // What never happens on either side is not asked, unless it was named: every question costs the others certainty.
         let never = whole.difference.as_ref().is_none_or(|d| d.first == 0.0 && d.second == 0.0);
         if by_default && measure.rare && never {
@@ -260,7 +266,7 @@ impl<'v> Paired<'v> {
         let reach = whole.difference.as_ref().and_then(fonex_core::measures::Difference::reach);
         let of_slices = slices.iter().map(|(name, members)| {
             let part = samples.each_ref().map(|sample| sample.at(members.iter().copied()));
-            self.question(measure, Some(name), &part, reach, withheld.clone())
+            self.question(measure, Some(name), &part, reach, withheld.clone(), matters)
         });
         std::iter::once(whole).chain(of_slices).collect()
     }
@@ -272,8 +278,12 @@ impl<'v> Paired<'v> {
         [first, second]: &[Sample; 2],
         reach: Option<Reach>,
         withheld: Option<String>,
+        matters: Matters,
     ) -> Question {
         let difference = difference(measure.estimator, first, second);
+        let figure = |sample: &Sample| estimate(measure.estimator, sample).map(|figure| figure.value);
+        // Where nothing can be tested, the figures are told all the same.
+        let figures = if difference.is_none() { figure(first).zip(figure(second)) } else { None };
         let difference = match reach {
             Some(reach) => difference.map(|difference| difference.reaching(reach)),
             None => difference,
@@ -284,6 +294,8 @@ impl<'v> Paired<'v> {
             clips: first.clips(),
             unit: self.drawn,
             speakers: self.speakers,
+            matters: difference.as_ref().map(|difference| matters.from(difference.first)),
+            figures: figures.map(Into::into),
             difference,
             withheld,
         }

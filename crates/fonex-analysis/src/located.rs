@@ -36,9 +36,12 @@ pub fn locate(store: &Store, runs: &[RunView], series: &mut Series) -> Result<()
             key.values.len() > 1 && key.values.len() * 2 <= clips
         });
         let by: Vec<String> = keys.map(|key| key.by.clone()).filter(|_| series.slice.is_none()).collect();
-        let asked = Asked { measures: vec![measure], by, unit: Some(series.unit) };
+        let asked = Asked { measures: vec![measure], by, unit: Some(series.unit), ..Asked::default() };
         let found = compare(store, &[(first, second)], &asked)?;
         let findings = || found.iter().flat_map(|comparison| &comparison.findings);
+        if change.verdict == Verdict::Alike {
+            continue;
+        }
         let all = findings().find(|finding| finding.slice.is_none()).map_or(0, |finding| finding.clips);
         // A slice that holds every clip says nothing new.
         let told = findings().filter(|finding| finding.verdict == change.verdict && finding.clips < all);

@@ -1,8 +1,8 @@
 //! Measures over many runs: points with their intervals, and since when they changed.
 
-use fonex_core::measures::{Measure, Sample, SeriesScores, Units, estimate, series_scores};
+use fonex_core::measures::{Matters, Measure, Sample, SeriesScores, Units, estimate, series_scores};
 use fonex_core::stats::{Interval, UnitKind};
-use fonex_core::verdict::{ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
+use fonex_core::verdict::{Change, ChangeShape, DrawnUnit, LEAST_GROUPS, Verdict, look};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
 
@@ -76,8 +76,10 @@ pub struct ChangeFinding {
     pub from: i64,
     /// Number of the run at which it was found.
     pub told_by: i64,
-    /// Better, worse, or differs.
+    /// Better, worse, or differs; alike where the change is smaller than what matters.
     pub verdict: Verdict,
+    /// The least difference that matters, in the unit of the figures.
+    pub matters: f64,
     /// From the runs before to those since; of a creep from its first run to the one at which it was found.
     pub difference: f64,
     /// Its interval at the level that this look had; left out for percentiles.
@@ -166,6 +168,8 @@ pub struct Followed<'f> {
     pub slice: Option<(&'f str, &'f str)>,
     /// What was drawn; what the corpus says where it is not given.
     pub unit: Option<DrawnUnit>,
+    /// The least difference that matters.
+    pub matters: Matters,
 }
 
 /// One run that has the variant.
@@ -182,7 +186,7 @@ struct Step<'r> {
 /// # Errors
 /// When the store cannot be read.
 pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result<Series, StoreError> {
-    let Followed { variant, measure, slice, unit } = followed;
+    let Followed { variant, measure, slice, unit, matters } = followed;
     let mut runs: Vec<&RunView> = runs.iter().collect();
     runs.sort_by_key(|run| run.run.id);
     runs.dedup_by_key(|run| run.run.id);
@@ -225,7 +229,7 @@ pub fn follow(store: &Store, runs: &[RunView], followed: Followed<'_>) -> Result
     starts.insert(0, 0);
     starts.push(steps.len());
     for segment in starts.windows(2) {
-        let (changes, withheld) = changes(&steps[segment[0]..segment[1]], measure, drawn);
+        let (changes, withheld) = changes(&steps[segment[0]..segment[1]], measure, drawn, matters);
         series.changes.extend(changes);
         series.withheld = series.withheld.or(withheld);
     }
@@ -328,7 +332,12 @@ fn turns(steps: &[Step<'_>], measure: &Measure) -> Vec<Turn> {
 }
 
 /// The changes of comparable runs, each looked at once in its turn; behind a change the series restarts.
-fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<ChangeFinding>, Option<String>) {
+fn changes(
+    steps: &[Step<'_>],
+    measure: &Measure,
+    drawn: DrawnUnit,
+    matters: Matters,
+) -> (Vec<ChangeFinding>, Option<String>) {
     let mut found = Vec::new();
     let mut withheld = None;
     let mut start = 0;
@@ -346,12 +355,18 @@ fn changes(steps: &[Step<'_>], measure: &Measure, drawn: DrawnUnit) -> (Vec<Chan
                 "{} {unit}s are too few to detect a change; --unit clip limits the verdict to these {unit}s only",
                 units.count
             ));
-        } else if let Some(change) = scores(samples, measure).and_then(|series| look(&series)) {
+        } else if let Some((series, change)) = looked_at(samples, measure, start) {
+            let least = matters.from(series.values[0]);
             let run = |place: usize| segment[place].run.run.id;
             found.push(ChangeFinding {
                 from: run(change.from),
                 told_by: run(change.told_at),
-                verdict: Verdict::of(measure.better, change.difference),
+                verdict: if change.difference.abs() < least {
+                    Verdict::Alike
+                } else {
+                    Verdict::of(measure.better, change.difference)
+                },
+                matters: least,
                 difference: change.difference,
                 interval: change.interval,
                 shape: change.shape,
@@ -408,6 +423,9 @@ impl Looked {
     }
 }
 
-fn scores(samples: &[Sample], measure: &Measure) -> Option<SeriesScores> {
-    series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())
+/// The change that the last of the samples shows, with the series that it is a change of.
+fn looked_at(samples: &[Sample], measure: &Measure, before: usize) -> Option<(SeriesScores, Change)> {
+    let series = series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())?;
+    let change = look(&series, before)?;
+    Some((series, change))
 }

@@ -1,7 +1,7 @@
 //! Whether what the output promises of its certainty holds: seeded simulations of corpora with known truth.
 //!
 //! `cargo bench -p fonex-core --bench promises` prints the table of docs/statistics.md. `-- N` sets the simulations of each
-//! case (1,000 by default), and one of `intervals`, `comparisons`, `series`, `gates`, `labels` picks a part. A short form of each case is a test in `tests/promises.rs`.
+//! case (1,000 by default), and one of `intervals`, `comparisons`, `nulls`, `power`, `series`, `gates`, `labels` picks a part. A short form of each case is a test in `tests/promises.rs`.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a program of its own, which tells what it measured")]
 
 #[path = "../tests/promises/world/mod.rs"]
@@ -11,7 +11,7 @@ use world::*;
 
 fn main() {
     let sims = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(1_000);
-    let parts = ["intervals", "comparisons", "series", "gates", "labels"];
+    let parts = ["intervals", "comparisons", "nulls", "power", "series", "gates", "labels"];
     let only = std::env::args().find(|word| parts.contains(&word.as_str()));
     let asked = |part: &str| only.as_ref().is_none_or(|only| only == part);
     println!("{sims} simulations of each case\n\n| case | seen | must hold |\n|---|---|---|");
@@ -90,6 +90,12 @@ fn main() {
         );
         row("the same: cases in which an N was given", percent(open), "");
     }
+    if asked("nulls") {
+        nulls(sims, &row);
+    }
+    if asked("power") {
+        power(sims, &row);
+    }
     if asked("series") {
         for (name, errors) in [
             ("scattered", Errors::scattered(0.1)),
@@ -98,6 +104,25 @@ fn main() {
         ] {
             let told = series(errors, Drift::None, 100, 200, sims / 4);
             row(&format!("unchanged series of 200 runs, {name}: claim a change"), percent(told.by(200)), "5 %");
+        }
+        for id in ["wer", "ser", "wil", "latency_p50", "latency_p95"] {
+            for (runs, clips) in [(20, 60), (20, 200), (50, 100)] {
+                let told = series_of(id, Errors::scattered(0.08), Drift::None, clips, runs, sims);
+                let case = format!("unchanged series of {runs} runs, {clips} clips, {id}: claim a change");
+                row(&case, percent(told.by(runs)), "5 %");
+            }
+        }
+        for (more, clips) in
+            [(0.01, 100), (0.01, 400), (0.02, 100), (0.02, 200), (0.02, 400), (0.03, 100), (0.05, 100)]
+        {
+            let told = series(Errors::scattered(0.08), Drift::Step(8, more), clips, 58, sims / 4);
+            let seen = format!(
+                "{} within 50 runs; after {} in the median, {} at the 90th percentile",
+                percent(told.by(58) - told.by(8)),
+                told.delay(8, 0.5),
+                told.delay(8, 0.9)
+            );
+            row(&format!("step of {:.0} points at run 9, {clips} clips", more * 100.0), seen, "");
         }
         for clips in [100, 200, 400] {
             let told = series(Errors::scattered(0.08), Drift::Creep(0.003), clips, 20, sims / 4);
@@ -140,6 +165,32 @@ fn main() {
                 row(&format!("{case}: one worse by 2 points"), of_three(margin), "5 % pass");
             }
         }
+        for (clips, changed, harm) in [
+            (40, 0.0, 0.0),
+            (100, 0.05, 0.0),
+            (200, 0.05, 0.0),
+            (40, 0.08, 0.25),
+            (100, 0.08, 0.25),
+            (200, 0.08, 0.25),
+            (100, 0.1, 0.2),
+            (200, 0.1, 0.2),
+            (100, 0.15, 0.133_333),
+            (200, 0.2, 0.1),
+            (100, 0.02, 1.0),
+        ] {
+            let passed = little_changed(changed, harm, 0.02, clips, sims);
+            let case = format!(
+                "gate, margin 2 points, {clips} clips, {:.0} % of the answers changed, worse by {:.0} % of their words",
+                changed * 100.0,
+                harm * 100.0
+            );
+            let wanted = match harm {
+                0.0 => "pass",
+                1.0 => "outside the model",
+                _ => "5 % pass",
+            };
+            row(&case, format!("{} pass", percent(passed)), wanted);
+        }
         for (name, accepted, worse) in
             [("no worse", even(0.08), even(0.08)), ("worse by the margin", even(0.08), even(0.10))]
         {
@@ -155,26 +206,36 @@ fn main() {
         }
     }
     if asked("labels") {
-        for (errs, clips, share) in [
-            (&[0.05, 0.08, 0.12][..], 1_000, 0.03),
-            (&[0.05, 0.08, 0.12], 200, 0.03),
-            (&[0.05, 0.08, 0.12], 1_000, 0.0),
-            (&[0.05, 0.08], 1_000, 0.03),
-            (&[0.2, 0.25, 0.3], 1_000, 0.03),
+        let three = &[0.05, 0.08, 0.12][..];
+        for (errs, clips, share, shared) in [
+            (three, 1_000, 0.03, 0.0),
+            (three, 200, 0.03, 0.0),
+            (three, 1_000, 0.0, 0.0),
+            (&[0.05, 0.08], 1_000, 0.03, 0.0),
+            (&[0.2, 0.25, 0.3], 1_000, 0.03, 0.0),
+            (three, 1_800, 0.03, 0.15),
+            (three, 1_800, 0.0, 0.15),
+            (three, 1_800, 0.03, 0.4),
+            (three, 1_800, 0.0, 0.4),
+            (three, 300, 0.03, 0.15),
+            (&[0.05, 0.06, 0.08, 0.12], 1_000, 0.03, 0.15),
+            (&[0.05, 0.08], 1_000, 0.03, 0.15),
         ] {
-            let found = wrong_labels_found(sims / 40, clips, share, errs);
+            let found = wrong_labels_found(sims / 40, clips, share, errs, shared);
             let rates: Vec<String> = errs.iter().map(|errs| format!("{:.0}", errs * 100.0)).collect();
             let case = format!(
-                "labels, {} wrong of {clips}, engines that err in {} %, a word in 25 a trap",
+                "labels, {} wrong of {clips}, engines that err in {} %, a word in 25 a trap, {} of mistakes shared",
                 percent(share),
-                rates.join(", ")
+                rates.join(", "),
+                percent(shared)
             );
             let seen = if share == 0.0 {
                 format!("{:.1} labels of {clips} accused wrongly", found.accused)
             } else {
+                let precision =
+                    if found.precision.is_nan() { "none accused".to_owned() } else { percent(found.precision) };
                 format!(
-                    "precision {}, recall {}; of as many first ones as are wrong {}; expected {:.2} and added error {:.2} times the truth",
-                    percent(found.precision),
+                    "precision {precision}, recall {}; of as many first ones as are wrong {}; expected {:.2} and added error {:.2} times the truth",
                     percent(found.recall),
                     percent(found.first),
                     found.expected,
@@ -183,5 +244,88 @@ fn main() {
             };
             row(&case, seen, "wrong ones first");
         }
+    }
+}
+
+/// No difference, in all the ways that lead to a false verdict.
+fn nulls(sims: u64, row: &dyn Fn(&str, String, &str)) {
+    let percent = |share: f64| format!("{:.1} %", share * 100.0);
+    let clips = [40, 60, 100, 200, 400, 1_000];
+    let forms: [(&str, &str, fn(f64) -> [Shape; 2]); 8] = [
+        ("scatter against loss, else flawless", "wer", |share| {
+            [Shape::Even { rate: share }, Shape::Lost { share, rate: 0.0 }]
+        }),
+        ("the same, both scatter 5 %", "wer", |share| {
+            [Shape::Even { rate: share + (1.0 - share) * 0.05 }, Shape::Lost { share, rate: 0.05 }]
+        }),
+        ("the same in uneven clips", "wer", |share| {
+            let rate = share + (1.0 - share) * 0.05;
+            [Shape::Uneven { rate, correlation: 0.05 }, Shape::LostUneven { share, rate: 0.05 }]
+        }),
+        ("a second that loses half of a clip, both scatter 3 %", "wer", |share| {
+            [Shape::Even { rate: 0.03 + share * 0.47 }, Shape::Partly { share, harm: 0.5, rate: 0.03 }]
+        }),
+        ("a second that loses 80 % of a clip, both scatter 5 %", "wer", |share| {
+            [Shape::Even { rate: 0.05 + share * 0.75 }, Shape::Partly { share, harm: 0.8, rate: 0.05 }]
+        }),
+        ("both lose, both scatter 5 %, uneven clips", "wer", |share| [Shape::LostUneven { share, rate: 0.05 }; 2]),
+        ("both lose, else flawless", "wer", |share| [Shape::Lost { share, rate: 0.0 }; 2]),
+        ("SER of both", "ser", |share| [Shape::Even { rate: share / 10.0 }; 2]),
+    ];
+    for (name, measure, shapes) in forms {
+        for expected in [1.0, 3.0, 10.0] {
+            let claimed = clips.map(|clips| {
+                let share = expected / f64::from(clips);
+                percent(unequal_shapes(measure, shapes(share), clips, sims))
+            });
+            let case = format!("{name}; {expected} clips lost on average of 40, 60, 100, 200, 400, 1,000");
+            row(&case, claimed.join(", "), "5 %");
+        }
+    }
+    for (name, shapes) in [
+        ("clips of one difficulty against very uneven ones, 10 %", [0.01, 0.3]),
+        ("very uneven clips, 10 %", [0.3, 0.3]),
+    ] {
+        let shapes = shapes.map(|correlation| Shape::Uneven { rate: 0.1, correlation });
+        let claimed = clips.map(|clips| percent(unequal_shapes("wer", shapes, clips, sims)));
+        row(&format!("{name}; 40, 60, 100, 200, 400, 1,000 clips"), claimed.join(", "), "5 %");
+    }
+    let repeats = |share: f64| {
+        let rate = 0.05 + 3.0 * share;
+        [Shape::Uneven { rate, correlation: 0.05 }, Shape::Repeats { share }]
+    };
+    for expected in [1.0, 3.0] {
+        let claimed = [100, 200, 400, 1_000]
+            .map(|clips| percent(unequal_shapes("wer", repeats(expected / f64::from(clips)), clips, sims)));
+        let case = format!(
+            "scatter against endless repetition (300 % inserted); {expected} on average of 100, 200, 400, 1,000"
+        );
+        row(&case, claimed.join(", "), "does not hold");
+    }
+    for at in [0.6, 0.9] {
+        let claimed = [8, 20, 40, 80, 160, 320]
+            .map(|speakers| percent(FailingSpeakers { one_in: 20.0, at, speakers }.claimed(sims)));
+        let case = format!("one speaker in 20 fails at {:.0} %; 8, 20, 40, 80, 160, 320 speakers", at * 100.0);
+        row(&case, claimed.join(", "), "does not hold below 160");
+    }
+}
+
+/// Clips that a difference takes, beside what a paired t-test takes, which errs in up to 15 % of the cases above.
+fn power(sims: u64, row: &dyn Fn(&str, String, &str)) {
+    let even = |rate: f64| Shape::Even { rate };
+    let lost = |rate: f64| Shape::Lost { share: 0.01, rate };
+    let uneven = |rate: f64| Shape::Uneven { rate, correlation: 0.05 };
+    for (name, shapes) in [
+        ("8 to 11 %", [even(0.08), even(0.11)]),
+        ("5 to 8 %", [even(0.05), even(0.08)]),
+        ("8 to 13 %", [even(0.08), even(0.13)]),
+        ("10 to 14 %", [even(0.10), even(0.14)]),
+        ("3 to 5 %", [even(0.03), even(0.05)]),
+        ("8 to 11 %, uneven clips", [uneven(0.08), uneven(0.11)]),
+        ("8 to 11 %, each loses 1 % of clips besides", [lost(0.08), lost(0.11)]),
+    ] {
+        let [needed, student] = clips_for_80_percent(shapes, sims);
+        let seen = format!("{needed:.0}; t {student:.0}; {:.2} times as many", needed / student);
+        row(&format!("clips for 80 % power, {name}"), seen, "1.15 times");
     }
 }

@@ -275,7 +275,7 @@ fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: Dra
     let withheld = few
         .then(|| format!("{units} {0}s are too few; unit = \"clip\" limits the gate to these {0}s", unit.as_str()));
     let (value, baseline) = (difference.difference, Some([difference.first, difference.second]));
-    let interval = Box::new(move |alpha: f64| difference.interval(alpha));
+    let interval = Box::new(move |alpha: f64| difference.interval_of_change(alpha));
     Some(Figure { value, baseline, interval, clips, unit, speakers: None, units, withheld, busy: None })
 }
 

@@ -1,7 +1,7 @@
 //! Which variant for which slice, and what choosing by slice would gain over the best single one.
 
 use fonex_core::measures::{Better, Measure, Sample, Units, difference, estimate};
-use fonex_core::stats::{Interval, UnitKind};
+use fonex_core::stats::{Interval, Sides, UnitKind};
 use fonex_core::verdict::{DrawnUnit, LEAST_GROUPS, Verdict};
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
@@ -116,7 +116,7 @@ pub fn best_by_slice(
     let held_out = held_out(measure, &rows, &clips, &units, &samples, &slices, key.values.len());
     let gain = held_out.as_ref().and_then(|[one, other]| difference(measure.estimator, one, other));
     let enough = units.kind == UnitKind::Clip || u64::from(units.count) >= LEAST_GROUPS;
-    let interval = gain.as_ref().filter(|_| enough).and_then(|gain| gain.interval(ALPHA));
+    let interval = gain.as_ref().filter(|_| enough).and_then(|gain| gain.interval(ALPHA, Sides::Together));
     let sure = interval.as_ref().is_some_and(Interval::excludes_zero);
     let off = gain.as_ref().map(|gain| gain.difference);
     Ok(Some(BestBySlice {

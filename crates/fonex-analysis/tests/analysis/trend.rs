@@ -2,12 +2,18 @@
 
 use fonex_analysis::{Followed, RunView, Series, follow};
 use fonex_core::Clip;
+use fonex_core::measures::Matters;
 use fonex_core::verdict::{ChangeShape, DrawnUnit, Verdict};
 
 use crate::world::{Script, World, measure, ten_words, wrong};
 
-const WER: Followed<'static> =
-    Followed { variant: "marl", measure: fonex_core::measures::ALL[0], slice: None, unit: None };
+const WER: Followed<'static> = Followed {
+    variant: "marl",
+    measure: fonex_core::measures::ALL[0],
+    slice: None,
+    unit: None,
+    matters: Matters::Amount(0.0),
+};
 
 /// Runs of sixty clips; `errors` gives the words wrong in a clip of a run.
 fn runs(world: &mut World, count: usize, errors: impl Fn(usize, usize) -> usize) -> Vec<RunView> {

@@ -14,10 +14,12 @@ mod table;
 mod trial;
 mod written;
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 pub use estimate::{Estimate, Withheld};
-pub use estimators::{Difference, Estimator, SeriesScores, difference, estimate, estimate_at, series_scores};
+pub use estimators::{Difference, Estimator, Pairs, SeriesScores, difference, estimate, estimate_at, series_scores};
 pub use gathered::{FactsBySet, Gathered};
 pub use own::{Figure, How, OwnMeasure, OwnWords, all, own, own_line, tell_own};
 pub use sample::{Sample, Units};
@@ -30,7 +32,30 @@ use crate::Task;
 pub const FACTS_VERSION: u32 = 10;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are known to be stale.
-pub const ESTIMATORS_VERSION: u32 = 3;
+pub const ESTIMATORS_VERSION: u32 = 4;
+
+/// The least difference of a measure that matters.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Matters {
+    /// So much, in the base unit of the measure.
+    Amount(f64),
+    /// Such a share of the figure that is compared with.
+    Share(f64),
+}
+
+impl Matters {
+    /// In the base unit of the measure, where the first figure is `first`.
+    #[must_use]
+    pub fn from(self, first: f64) -> f64 {
+        match self {
+            Self::Amount(amount) => amount,
+            Self::Share(share) => share * first.abs(),
+        }
+    }
+}
+
+/// Differences that matter, by the id of their measure; those of the table where one is not named.
+pub type Mattering = BTreeMap<String, Matters>;
 
 /// One measure.
 #[derive(Debug)]
@@ -51,6 +76,8 @@ pub struct Measure {
     pub estimator: Estimator,
     /// Whether `compare` asks about it when no measure is named.
     pub asked: bool,
+    /// The least difference that matters, where the bench file does not say.
+    pub matters: Matters,
     /// Whether it is of something that mostly never happens, so that it is then not asked about.
     pub rare: bool,
     /// What is said of a variant whose figure is lower, and of one whose figure is higher than another's: "gets fewer words
@@ -138,6 +165,14 @@ pub enum Unit {
     Kib,
     /// Money in the currency of the engine's prices.
     Money,
+}
+
+impl Measure {
+    /// The least difference that matters.
+    #[must_use]
+    pub fn matters(&self, mattering: &Mattering) -> Matters {
+        mattering.get(self.id).copied().unwrap_or(self.matters)
+    }
 }
 
 impl Unit {

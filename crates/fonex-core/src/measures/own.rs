@@ -5,7 +5,7 @@
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
-use super::{ALL, Better, Estimator, Fact, Measure, Trials, Unit};
+use super::{ALL, Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 use crate::Task;
 use crate::material::Condition;
 
@@ -84,7 +84,7 @@ impl Figure {
                 bounds: (f64::NEG_INFINITY, f64::INFINITY),
                 most: f64::INFINITY,
             },
-            Self::Median => Estimator::Quantile(0.5, |row| row[0]),
+            Self::Median => Estimator::Median(|row| row[0], Pairs::Ratios),
             Self::P95 => Estimator::Quantile(0.95, |row| row[0]),
         }
     }
@@ -113,6 +113,7 @@ pub fn own_line(words: &OwnWords) -> &'static Measure {
         fact,
         estimator: words.figure.estimator(),
         asked: words.asked,
+        matters: if words.unit == Unit::Share { Matters::Amount(0.01) } else { Matters::Share(0.05) },
         rare: false,
         says: [leaked(format!("has a lower \"{name}\" than")), leaked(format!("has a higher \"{name}\" than"))],
         about: leaked(words.about.clone()),

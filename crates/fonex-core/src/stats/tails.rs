@@ -61,11 +61,26 @@ pub fn share_bound(seen: u64, all: u64, alpha: f64) -> f64 {
     let (mut low, mut high) = (0.0, 1.0);
     for _ in 0..60 {
         let middle = f64::midpoint(low, high);
-        // P(at most so many) at this share.
-        let at_most = incomplete_beta((all - seen) as f64, seen as f64 + 1.0, 1.0 - middle);
-        if at_most > alpha { low = middle } else { high = middle }
+        if share_at_most(seen as f64, all as f64, middle) > alpha { low = middle } else { high = middle }
     }
     high
+}
+
+/// The chance that a share `share` shows itself in at most `seen` of `all`: a binomial tail, by the incomplete beta function,
+/// which takes numbers that are not whole.
+#[must_use]
+pub fn share_at_most(seen: f64, all: f64, share: f64) -> f64 {
+    if seen >= all {
+        return 1.0;
+    }
+    incomplete_beta(all - seen, seen + 1.0, 1.0 - share)
+}
+
+/// The chance that Student's distribution exceeds `t`, on this side only.
+#[must_use]
+pub fn student_above(t: f64, df: f64) -> f64 {
+    let both = student_tail(t, df) / 2.0;
+    if t > 0.0 { both } else { 1.0 - both }
 }
 
 /// The regularised incomplete beta function.
@@ -102,59 +117,6 @@ fn beta_fraction(a: f64, b: f64, x: f64) -> f64 {
     sum
 }
 
-/// P(sum of `m * c * e` > 0) for independent standard exponential `e`, given (c, m) pairs, by the saddlepoint approximation
-/// of Lugannani and Rice ("Saddle point approximation for the distribution of the sum of independent random variables",
-/// 1980). This is the tail of a mean weighted by Dirichlet(1, ..., 1) weights. Cost is linear in the pairs.
-#[must_use]
-pub fn exponential_sum_tail(terms: &[(f64, f64)]) -> f64 {
-    let (mut least, mut most) = (0.0_f64, 0.0_f64);
-    for (c, m) in terms.iter().filter(|(_, m)| *m > 0.0) {
-        debug_assert!(c.is_finite() && m.is_finite());
-        least = least.min(*c);
-        most = most.max(*c);
-    }
-    if most <= 0.0 || least >= 0.0 {
-        return if most > 0.0 { 1.0 } else { 0.0 };
-    }
-    let sums = |s: f64| {
-        terms.iter().fold([0.0; 2], |[k1, k2], (c, m)| {
-            let ratio = c / (1.0 - s * c);
-            [k1 + m * ratio, k2 + m * ratio * ratio]
-        })
-    };
-    // K' rises from minus to plus infinity between the two poles.
-    let (mut low, mut high) = (least.recip() * (1.0 - 1e-13), most.recip() * (1.0 - 1e-13));
-    let mut s = 0.0;
-    for _ in 0..200 {
-        let [k1, k2] = sums(s);
-        if k1 > 0.0 {
-            high = s;
-        } else {
-            low = s;
-        }
-        let newton = s - k1 / k2;
-        let next = if newton > low && newton < high { newton } else { f64::midpoint(low, high) };
-        if (next - s).abs() <= 1e-12 * (high - low).max(s.abs()) {
-            s = next;
-            break;
-        }
-        s = next;
-    }
-    let [_, k2] = sums(s);
-    let k: f64 = -terms.iter().map(|(c, m)| m * (1.0 - s * c).ln()).sum::<f64>();
-    let w = (-2.0 * k).max(0.0).sqrt().copysign(s);
-    let v = s * k2.sqrt();
-    if w.abs() < 1e-4 || !v.is_finite() {
-        // At the mean itself the formula is 0 / 0; its limit has the third cumulant in it.
-        let k3: f64 = 2.0 * terms.iter().map(|(c, m)| m * c.powi(3)).sum::<f64>();
-        let spread: f64 = terms.iter().map(|(c, m)| m * c * c).sum();
-        return (0.5 - k3 / (6.0 * spread.powf(1.5) * (2.0 * std::f64::consts::PI).sqrt())).clamp(0.0, 1.0);
-    }
-    let density = (-w * w / 2.0).exp() / (2.0 * std::f64::consts::PI).sqrt();
-    let beyond = 0.5 * libm::erfc(w / std::f64::consts::SQRT_2);
-    (beyond + density * (v.recip() - w.recip())).clamp(0.0, 1.0)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -183,23 +145,5 @@ mod tests {
         for alpha in [0.5, 0.05, 1e-4, 1e-9] {
             assert!((student_tail(student_quantile(alpha, 7.0), 7.0) / alpha - 1.0).abs() < 1e-6);
         }
-    }
-
-    /// With values of 0 and 1 the weighted mean is a beta variable, whose tail is a binomial one.
-    #[test]
-    fn exponential_sums_are_beta_tails() {
-        let binomial_below = |n: u32, k: u32, p: f64| -> f64 {
-            let choose = |j: u32| (0..j).fold(1.0, |c, i| c * f64::from(n - i) / f64::from(i + 1));
-            (0..k).map(|j| choose(j) * p.powi(j as i32) * (1.0 - p).powi((n - j) as i32)).sum()
-        };
-        for (ones, zeros, at) in [(3, 17, 0.3), (1, 19, 0.2), (1, 49, 0.0711), (10, 10, 0.8), (2, 200, 0.06)] {
-            let terms = [(1.0 - at, f64::from(ones)), (-at, f64::from(zeros))];
-            // Beta(ones, zeros) > at, as a binomial sum.
-            let exact = binomial_below((ones + zeros - 1) as u32, ones as u32, at);
-            let found = exponential_sum_tail(&terms);
-            assert!((found / exact - 1.0).abs() < 0.03, "{ones} {zeros} {at}: {found} {exact}");
-        }
-        assert_eq!(exponential_sum_tail(&[(1.0, 2.0), (0.0, 3.0)]), 1.0);
-        assert_eq!(exponential_sum_tail(&[(-1.0, 2.0)]), 0.0);
     }
 }

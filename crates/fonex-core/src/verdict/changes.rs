@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::measures::SeriesScores;
-use crate::stats::{Interval, Reach, Scores, UnitKind};
+use crate::stats::{Interval, Reach, Scores, Sides, UnitKind, UnitScore};
 
 /// A change of a series.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -33,18 +33,18 @@ pub enum ChangeShape {
 
 /// The level spent over the looks of an unchanged series of any length.
 ///
-/// Look n (the second run is the first look) gets a constant / ((n + 1) ln²(n + 1)), a series whose sum is finite: 0.035 for
-/// steps, 0.3 for creeps. Looks share most of their runs, so that the chance of a false alarm over all of them is far below the
-/// sum of what each spends; the constants were set by simulation (`benches/promises.rs`) so that it stays under 5 % for errors
-/// that scatter and for whole clips lost.
+/// Look n (the second run is the first look) gets a constant / ((n + 1) ln²(n + 1)), a series whose sum is finite: 0.02 for
+/// steps, 0.08 for creeps. Looks share most of their runs, so that the chance of a false alarm over all of them is far below the
+/// sum of what each spends; the constants were set by simulation (`benches/promises.rs`) so that it stays under 5 % for every
+/// kind of estimator. Looks are counted on over a change: what was spent before it is gone.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Looks;
 
-const SPENT_ON_STEPS: f64 = 0.035;
-const SPENT_ON_CREEPS: f64 = 0.3;
+const SPENT_ON_STEPS: f64 = 0.02;
+const SPENT_ON_CREEPS: f64 = 0.08;
 
 impl Looks {
-    /// The level of the look at the run with this place in its segment, for one shape of change.
+    /// The level of the look at the run with this place among those that can be compared, for one shape of change.
     #[must_use]
     pub fn level(place: usize, shape: ChangeShape) -> f64 {
         let n = place as f64 + 1.0;
@@ -59,32 +59,37 @@ impl Looks {
 /// Runs from which on a creep is asked about.
 const LEAST_CREEP: usize = 5;
 
-/// Looks at the last run of a segment, with all before it in that segment. `series` holds the segment's runs only.
+/// Looks at the last run of a segment, with all before it in that segment. `series` holds the segment's runs only; `before` are
+/// the runs before it that it can be compared with, behind which something had changed.
 ///
 /// Asked are the last 1, 2, 4, 8, ... runs against those before them, and the slope over all; each is a contrast over runs whose
 /// scores by unit are tested as a paired difference is (likelihood-ratio scans for change points go back to Page,
 /// "Continuous inspection schemes", 1954; spending a level over looks to Lan and DeMets, "Discrete sequential boundaries for
 /// clinical trials", 1983).
 #[must_use]
-pub fn look(series: &SeriesScores) -> Option<Change> {
+pub fn look(series: &SeriesScores, before: usize) -> Option<Change> {
     let runs = series.values.len();
     if runs < 2 {
         return None;
     }
     let last = runs - 1;
     let windows: Vec<usize> = std::iter::successors(Some(1), |w| Some(w * 2)).take_while(|w| *w < runs).collect();
-    let each = Looks::level(last, ChangeShape::Step) / windows.len() as f64;
-    let creep_level = Looks::level(last, ChangeShape::Creep);
+    let each = Looks::level(before + last, ChangeShape::Step) / windows.len() as f64;
+    let creep_level = Looks::level(before + last, ChangeShape::Creep);
     let steps = windows.iter().map(|window| (runs - window, each, ChangeShape::Step));
     let candidates = steps.chain((runs >= LEAST_CREEP).then_some((0, creep_level, ChangeShape::Creep)));
     let mut best: Option<(f64, Change)> = None;
+    // What is left of equal figures by rounding is no difference.
+    let rounding = 1e-12 * series.tested.iter().fold(0.0_f64, |most, value| most.max(value.abs()));
     for (from, level, shape) in candidates {
         let weights = contrast(runs, from, shape);
-        let Some(scores) = scores(series, &weights) else { continue };
-        let p = scores.p_value(0.0);
+        let Some(scores) = scores(series, &weights).filter(|scores| scores.estimate().abs() > rounding) else {
+            continue;
+        };
+        let p = scores.p_value(0.0, Sides::Together);
         if p < level && best.as_ref().is_none_or(|(least, _)| p / level < *least) {
             let difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
-            let interval = Some(scores.interval(level));
+            let interval = Some(scores.interval(level, Sides::Together));
             let from = from.max(1);
             best = Some((p / level, Change { from, told_at: last, difference, interval, shape }));
         }
@@ -95,13 +100,14 @@ pub fn look(series: &SeriesScores) -> Option<Change> {
         && left_over_by_split(&series.values, split) < left_over_by_line(&series.values)
     {
         // The slope told that something changed; a step says better what.
-        let weights = contrast(runs, split, ChangeShape::Step);
-        change.difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
-        change.interval = scores(series, &weights).map(|scores| scores.interval(creep_level));
         change.shape = ChangeShape::Step;
     }
     if change.shape == ChangeShape::Step {
+        // Whichever window told it: the figures are those of the place that parts the runs best.
+        let weights = contrast(runs, split, ChangeShape::Step);
         change.from = split;
+        change.difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
+        change.interval = scores(series, &weights).map(|scores| scores.interval(each, Sides::Together));
     }
     change.interval = change.interval.filter(|_| series.tested == series.values);
     Some(change)
@@ -126,8 +132,7 @@ fn scores(series: &SeriesScores, weights: &[f64]) -> Option<Scores> {
     let units = series.scores.first()?.len();
     let estimate: f64 = weights.iter().zip(&series.tested).map(|(weight, value)| weight * value).sum();
     let score = |unit: usize| weights.iter().zip(&series.scores).map(|(weight, run)| weight * run[unit]).sum::<f64>();
-    let mut kinds: Vec<(f64, f64)> = (0..units).map(|unit| (score(unit), 1.0)).collect();
-    kinds.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let kinds: Vec<UnitScore> = (0..units).map(|unit| UnitScore::new(score(unit), 1.0)).collect();
     // The farthest any unit came from its run's figure, in any run: it may do so in the run that weighs most.
     let farthest = series
         .scores
@@ -136,16 +141,13 @@ fn scores(series: &SeriesScores, weights: &[f64]) -> Option<Scores> {
         .flat_map(|(run, value)| run.iter().map(move |score| (score - value).abs()))
         .fold(0.0, f64::max);
     let heaviest = weights.iter().fold(0.0_f64, |most, weight| most.max(weight.abs()));
-    let off = kinds.iter().filter(|(score, _)| (score - estimate).abs() > 1e-12).count() as f64;
-    let mut reach = Reach::seen(&kinds, estimate, UnitKind::Group, off, Reach { below: 1.0, above: 1.0 });
-    let single = farthest * heaviest;
-    reach = reach.wider(Reach { below: single, above: single });
-    if series.kind == UnitKind::Clip {
-        // With each run more is known of what a clip may do.
-        let unseen = 0.6 * 2.0 / weights.len() as f64;
-        reach = reach.wider(Reach { below: unseen, above: unseen });
+    // Towards the worst there is, a tenth of the way: with each run more is known of what a unit may do.
+    let seen = kinds.iter().fold(0.0_f64, |most, unit| most.max((unit.score - estimate).abs()));
+    let worst = if series.range.is_finite() { series.range } else { 2.0 * seen };
+    let mut most = (seen + (worst - seen).max(0.0) * 0.1).max(farthest * heaviest);
+    if series.kind == UnitKind::Clip && series.range.is_finite() {
+        most = most.max(0.6 * 2.0 * series.range / weights.len() as f64);
     }
-    let most = reach.below.max(reach.above);
     Scores::new(estimate, kinds, Reach { below: most, above: most })
 }
 
@@ -182,19 +184,19 @@ mod tests {
     fn series(wrong: &[usize]) -> SeriesScores {
         let scores = wrong.iter().map(|n| (0..100).map(|clip| if clip < *n { 0.1 } else { 0.0 }).collect());
         let values: Vec<f64> = wrong.iter().map(|n| *n as f64 / 1_000.0).collect();
-        SeriesScores { tested: values.clone(), values, scores: scores.collect(), kind: UnitKind::Clip }
+        SeriesScores { tested: values.clone(), values, scores: scores.collect(), kind: UnitKind::Clip, range: 1.0 }
     }
 
     #[test]
     fn a_step_a_creep_and_nothing() {
-        let step = look(&series(&[10, 11, 10, 9, 10, 11, 60, 61])).unwrap();
+        let step = look(&series(&[10, 11, 10, 9, 10, 11, 60, 61]), 0).unwrap();
         assert_eq!((step.from, step.shape), (6, ChangeShape::Step));
         assert!((step.difference - 0.0503).abs() < 1e-3, "{step:?}");
-        let creep = look(&series(&[10, 16, 22, 28, 34, 40, 46, 52, 58, 64])).unwrap();
+        let creep = look(&series(&[10, 16, 22, 28, 34, 40, 46, 52, 58, 64]), 0).unwrap();
         assert_eq!(creep.shape, ChangeShape::Creep);
         assert!((creep.difference - 0.054).abs() < 1e-3, "{creep:?}");
-        assert_eq!(look(&series(&[10, 12, 9, 11, 10, 12, 11])), None);
-        assert_eq!(look(&series(&[10])), None);
+        assert_eq!(look(&series(&[10, 12, 9, 11, 10, 12, 11]), 0), None);
+        assert_eq!(look(&series(&[10]), 0), None);
     }
 
     #[test]

@@ -2,17 +2,20 @@
 //! many clips it would take.
 
 mod changes;
+mod family;
 mod gate;
 mod power;
 
 use serde::{Deserialize, Serialize};
 
 pub use changes::{Change, ChangeShape, Looks, look};
+pub use family::Slices;
 pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, WhenBusy, judge};
-pub use power::{clips_needed, least_difference};
+pub use power::{Planned, clips_needed, least_difference};
 
 use crate::measures::{Better, Difference, Measure};
-use crate::stats::{Interval, UnitKind};
+use crate::stats::{Interval, Sides, UnitKind};
+use family::{Asked, Given, share_out};
 
 /// The level at which something is called a difference, over all findings of one call together.
 pub const ALPHA: f64 = 0.05;
@@ -28,6 +31,9 @@ pub const LEAST_GROUPS: u64 = 4;
 /// two runs, half of it may be the difference.
 pub const BUSY_SHARE: f64 = 0.3;
 
+/// Clips from which a slice is tested; a smaller one is listed, and has no interval.
+pub const LEAST_CLIPS_OF_SLICE: u64 = 10;
+
 /// Clips from which a 95 % interval holds as often as it says; below, it is rough.
 pub const FEW_CLIPS: u64 = 20;
 
@@ -41,6 +47,8 @@ pub enum Verdict {
     Worse,
     /// The two differ in something of which neither direction is better.
     Differs,
+    /// The two differ by less than matters, if at all: the interval lies inside what matters on both sides.
+    Alike,
     /// The data does not tell.
     CannotTell,
 }
@@ -53,8 +61,15 @@ impl Verdict {
             Self::Better => "better",
             Self::Worse => "worse",
             Self::Differs => "differs",
+            Self::Alike => "alike",
             Self::CannotTell => "cannot tell",
         }
+    }
+
+    /// Whether it claims a difference.
+    #[must_use]
+    pub const fn is_difference(self) -> bool {
+        matches!(self, Self::Better | Self::Worse | Self::Differs)
     }
 
     /// What a difference that is sure means for a measure.
@@ -116,6 +131,10 @@ pub struct Question {
     pub speakers: Option<u64>,
     /// The difference; none where there is no figure on a side, or fewer than two units.
     pub difference: Option<Difference>,
+    /// The two figures, where there is no difference to test.
+    pub figures: Option<[f64; 2]>,
+    /// The least difference that matters, in the base unit of the measure.
+    pub matters: Option<f64>,
     /// Why no verdict may be given, whatever the difference, such as two runs under different load.
     pub withheld: Option<String>,
 }
@@ -132,16 +151,17 @@ pub struct Finding {
     pub clips: u64,
     /// What can be said of the second against the first.
     pub verdict: Verdict,
-    /// The first's figure; left out where there are too few clips to say anything.
+    /// The first's figure; of medians what is typical of the clips that both answered. Left out where there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first: Option<f64>,
     /// The second's figure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub second: Option<f64>,
-    /// Second minus first; for medians the median of the differences clip by clip.
+    /// Second minus first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub difference: Option<f64>,
-    /// Interval of the difference, 95 % over all findings of the call together.
+    /// Interval of the difference, at the level with which the finding was tested: 95 % over all findings of the call
+    /// together.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval: Option<Interval>,
     /// Probability of such a difference by chance, corrected for the number of findings.
@@ -150,6 +170,15 @@ pub struct Finding {
     /// How many more clips like these would tell with a chance of 80 %, were the difference as large as it is seen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub more_clips: Option<u64>,
+    /// The same for a difference one standard error larger, and one smaller than it is seen: left out where that is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub more_clips_between: Option<(u64, Option<u64>)>,
+    /// The least difference that matters, in the unit of the figures.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub matters: Option<f64>,
+    /// A difference is claimed, and its interval lies inside what matters.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub less_than_matters: bool,
     /// What was drawn: the verdict holds for more of these.
     pub unit: DrawnUnit,
     /// Where clips were drawn and speakers have several: the verdict holds for these speakers, and this is how many.
@@ -162,61 +191,112 @@ pub struct Finding {
     pub withheld: Option<String>,
 }
 
-/// Answers all questions of one call together.
+/// Answers all questions of one call together, as one family: at most 5 % of calls without a difference claim one.
 ///
-/// With m questions that can be asked, intervals leave out `ALPHA / m` and probabilities are multiplied by m (Bonferroni; Dunn,
-/// "Multiple comparisons among means", 1961). A difference is called one when its interval excludes zero and its probability
-/// is below [`ALPHA`], so that at most 5 % of calls without a difference claim one.
+/// The level is shared out over the questions that can be answered, those about all clips first (`share_out`). A
+/// difference is called one when its probability, corrected for the others, is below [`ALPHA`]. *Alike* is said where the
+/// interval lies inside what matters (two one-sided tests: Schuirmann, "A comparison of the two one-sided tests procedure",
+/// 1987; the interval is wider than these need).
 #[must_use]
-pub fn answer(questions: &[Question]) -> Vec<Finding> {
-    let asked = questions.iter().filter(|question| question.difference.is_some()).count().max(1);
-    questions.iter().map(|question| finding(question, asked as f64)).collect()
+pub fn answer(questions: &[Question], slices: Slices) -> Vec<Finding> {
+    let asked: Vec<Option<Asked>> = questions.iter().map(Question::asked).collect();
+    let counted: Vec<Asked> = asked.iter().flatten().copied().collect();
+    let mut given = share_out(&counted, slices).into_iter();
+    let given: Vec<Option<Given>> = asked.iter().map(|asked| asked.and_then(|_| given.next())).collect();
+    // What cannot be answered is shown with the level of those that can.
+    let least = |of_slice: bool| {
+        let shares = questions.iter().zip(&given).filter(|(question, _)| question.slice.is_some() == of_slice);
+        shares.filter_map(|(_, given)| Some((*given)?.share)).filter(|share| *share > 0.0).reduce(f64::min)
+    };
+    let shares = [least(false).unwrap_or(1.0), least(true).unwrap_or(1.0)];
+    let finding = |(question, given): (&Question, &Option<Given>)| {
+        finding(question, *given, shares[usize::from(question.slice.is_some())])
+    };
+    questions.iter().zip(&given).map(finding).collect()
 }
 
-fn finding(question: &Question, asked: f64) -> Finding {
-    let Question { measure, slice, clips, unit, speakers, difference, withheld } = question;
-    let (difference, alpha) = (difference.as_ref(), ALPHA / asked);
-    let units = difference.map_or(0, |difference| difference.units);
-    let too_few = || {
-        (unit.kind() == UnitKind::Group && units < LEAST_GROUPS && difference.is_some()).then(|| {
-            format!("{units} {}s are too few; --unit clip limits the verdict to these {0}s only", unit.as_str())
-        })
-    };
-    let withheld = withheld.clone().or_else(&too_few);
-    // Too few units have neither an interval nor a probability; a verdict that is withheld otherwise keeps both.
-    let tested = difference.filter(|_| too_few().is_none());
-    let interval = tested.and_then(|difference| difference.interval(alpha));
-    let p_value = tested.map(|difference| (difference.p_value() * asked).min(1.0));
-    let told = withheld.is_none()
-        && p_value.is_some_and(|p| p < ALPHA)
-        && interval.as_ref().is_some_and(Interval::excludes_zero);
+impl Question {
+    /// Why it cannot be answered, whatever the difference.
+    fn withheld(&self) -> Option<String> {
+        let few = || {
+            let units = self.difference.as_ref()?.units;
+            let unit = self.unit.as_str();
+            (self.unit.kind() == UnitKind::Group && units < LEAST_GROUPS)
+                .then(|| format!("{units} {unit}s are too few; --unit clip limits the verdict to these {unit}s only"))
+        };
+        self.withheld.clone().or_else(few).or_else(|| self.is_small().then(|| SMALL_SLICE.to_owned()))
+    }
+
+    /// Whether it is about a slice of too few clips.
+    fn is_small(&self) -> bool {
+        self.slice.is_some() && self.clips < LEAST_CLIPS_OF_SLICE
+    }
+
+    /// Too few units have neither an interval nor a probability; a verdict that is withheld otherwise keeps both.
+    fn tested(&self) -> Option<&Difference> {
+        let few = |difference: &&Difference| {
+            self.is_small() || (self.unit.kind() == UnitKind::Group && difference.units < LEAST_GROUPS)
+        };
+        self.difference.as_ref().filter(|difference| !few(difference))
+    }
+
+    /// What it takes of the level: nothing where it cannot be answered.
+    fn asked(&self) -> Option<Asked> {
+        let difference = self.tested().filter(|difference| self.withheld.is_none() && !difference.is_constant())?;
+        Some(Asked { of_slice: self.slice.is_some(), p_value: difference.p_value() })
+    }
+}
+
+/// Why a small slice has no verdict.
+pub const SMALL_SLICE: &str = "fewer than 10 clips";
+
+fn finding(question: &Question, given: Option<Given>, usual_share: f64) -> Finding {
+    let Question { measure, slice, clips, unit, speakers, difference, figures, matters, .. } = question;
+    let (tested, withheld) = (question.tested(), question.withheld());
+    let difference = difference.as_ref();
+    let share = given.map_or(usual_share, |given| given.share);
+    let interval = tested.and_then(|difference| difference.interval(ALPHA * share.max(LEAST_SHARE), Sides::Together));
+    let p_value = given.map(|given| given.p_value).or_else(|| Some((tested?.p_value() / usual_share).min(1.0)));
+    let told = given.is_some_and(|given| given.p_value < ALPHA);
     let size = difference.map(|difference| difference.difference);
+    let inside = withheld.is_none()
+        && interval.zip(*matters).is_some_and(|(i, matters)| i.low >= -matters && i.high <= matters);
     let verdict = match size {
         Some(size) if told => Verdict::of(measure.better, size),
+        Some(_) if inside && given.is_some() => Verdict::Alike,
         _ => Verdict::CannotTell,
     };
-    let more = || {
-        let more = difference?.units_to_tell(alpha, POWER)? / units as f64;
+    let units = difference.map_or(0, |difference| difference.units);
+    let open = withheld.is_none() && verdict == Verdict::CannotTell && size.is_some_and(|size| size != 0.0);
+    let more = |errors_off: f64| {
+        let more =
+            tested.filter(|_| open)?.units_to_tell(ALPHA * share.max(LEAST_SHARE), POWER, errors_off)? / units as f64;
         Some(((more * *clips as f64).ceil() as u64).saturating_sub(*clips).max(1))
     };
-    let open = withheld.is_none() && verdict == Verdict::CannotTell && size.is_some_and(|size| size != 0.0);
+    let more_clips = more(0.0);
     Finding {
         measure: measure.id.to_owned(),
         slice: slice.clone(),
         clips: *clips,
         verdict,
-        first: difference.map(|difference| difference.first),
-        second: difference.map(|difference| difference.second),
-        difference: size,
+        first: difference.map(|difference| difference.first).or_else(|| Some((*figures)?[0])),
+        second: difference.map(|difference| difference.second).or_else(|| Some((*figures)?[1])),
+        difference: size.or_else(|| (*figures).map(|[first, second]| second - first)),
         interval,
         p_value,
-        more_clips: if open { more() } else { None },
+        more_clips,
+        more_clips_between: more_clips.and_then(|_| Some((more(1.0)?, more(-1.0)))),
+        matters: *matters,
+        less_than_matters: told && inside,
         unit: *unit,
         speakers: *speakers,
         units,
         withheld,
     }
 }
+
+/// The least share of the level that an interval is shown with: slices that got none yet are shown all the same.
+const LEAST_SHARE: f64 = 1.0 / 64.0;
 
 #[cfg(test)]
 mod tests {
@@ -235,17 +315,30 @@ mod tests {
         };
         let difference = difference(measure.estimator, &sample(&first), &sample(&second));
         let clips = u64::from(clips);
-        Question { measure, slice: None, clips, unit: DrawnUnit::Clip, speakers: None, difference, withheld: None }
+        Question {
+            measure,
+            slice: None,
+            clips,
+            unit: DrawnUnit::Clip,
+            speakers: None,
+            difference,
+            figures: None,
+            matters: None,
+            withheld: None,
+        }
     }
 
     #[test]
     fn a_clear_difference_an_unclear_one_and_none() {
-        let findings = answer(&[
-            question(201, |_| 1.0, |i| f64::from(2 + i % 3)),
-            question(60, |_| 3.0, |i| if i % 2 == 0 { 1.0 } else { 4.0 }),
-            question(60, |_| 2.0, |_| 2.0),
-            question(1, |_| 2.0, |_| 3.0),
-        ]);
+        let findings = answer(
+            &[
+                question(201, |_| 1.0, |i| f64::from(2 + i % 3)),
+                question(20, |_| 3.0, |i| if i % 2 == 0 { 1.0 } else { 4.0 }),
+                question(60, |_| 2.0, |_| 2.0),
+                question(1, |_| 2.0, |_| 3.0),
+            ],
+            Slices::Half,
+        );
         let verdicts: Vec<Verdict> = findings.iter().map(|f| f.verdict).collect();
         assert_eq!(verdicts, [Verdict::Worse, Verdict::CannotTell, Verdict::CannotTell, Verdict::CannotTell]);
         assert!((findings[0].difference.unwrap() - 0.2).abs() < 1e-9);
@@ -257,7 +350,7 @@ mod tests {
     fn a_large_difference_is_told_among_any_number_of_questions() {
         let mut questions = vec![question(60, |_| 1.0, |i| f64::from(5 + i % 2))];
         questions.extend((0..1_000).map(|_| question(20, |i| f64::from(i % 2), |i| f64::from((i + 1) % 2))));
-        let findings = answer(&questions);
+        let findings = answer(&questions, Slices::Half);
         assert_eq!(findings[0].verdict, Verdict::Worse, "{:?}", findings[0]);
         assert!(findings[1..].iter().all(|finding| finding.verdict == Verdict::CannotTell));
     }

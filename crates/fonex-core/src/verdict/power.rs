@@ -1,45 +1,74 @@
 //! What a corpus can tell at all, before anything is run on it.
 
-use crate::stats::{normal_quantile, student_quantile};
+use crate::stats::{Reach, Scores, Sides, UnitKind, UnitScore, normal_quantile};
 
-/// The least difference between two error rates that clips of this many words would detect with probability [`super::POWER`] at
-/// level [`super::ALPHA`], when both rates lie around `rate`. `groups` gives the words of each unit's clips.
+/// A comparison that is to be made.
+#[derive(Debug, Clone, Copy)]
+pub struct Planned<'g> {
+    /// The words of the clips of each unit: speakers where they have several clips, else clips.
+    pub groups: &'g [Vec<u64>],
+    /// Both error rates lie around this.
+    pub rate: f64,
+    /// How many questions over all clips are asked together, such as the WER and the latency of each pair.
+    pub questions: usize,
+}
+
+/// The least difference between two error rates that the units would detect with probability [`super::POWER`] at the level that
+/// the question has among the others, by the test that is then really made.
 ///
 /// Errors are taken to be beta-binomial within a clip with an intraclass correlation of 0.1, and within a speaker of 0.02: values
 /// at which recognisers' clips scatter, a little to the safe side, since the two variants are taken to err independently.
-/// None for fewer than two units or no words.
+/// None for fewer than two units, no words, or where not even a difference of the whole range would be detected.
 #[must_use]
-pub fn least_difference(groups: &[Vec<u64>], rate: f64) -> Option<f64> {
-    let (words, variance) = scatter(groups, rate)?;
-    Some(reach(groups.len() as f64) * variance.sqrt() / words)
+pub fn least_difference(planned: Planned<'_>) -> Option<f64> {
+    let spread = scatter(planned.groups, planned.rate)?;
+    let detects = |difference: f64| planned.detects(difference, spread, planned.groups.len() as f64);
+    if !detects(1.0) {
+        return None;
+    }
+    let (mut low, mut high) = (0.0, 1.0);
+    while high - low > 1e-5 {
+        let middle = f64::midpoint(low, high);
+        if detects(middle) { high = middle } else { low = middle }
+    }
+    Some(high)
 }
 
 /// About how many clips like these a comparison needs to detect a difference of `difference`, by the same reckoning. None where
-/// [`least_difference`] has no answer, or for a difference of 0.
+/// there are fewer than two units or no words, or for a difference of 0.
 #[must_use]
-pub fn clips_needed(groups: &[Vec<u64>], rate: f64, difference: f64) -> Option<u64> {
-    let (words, variance) = scatter(groups, rate)?;
-    let units = groups.len() as f64;
-    // The difference that `n` units like these detect is reach(n) times this over the root of n.
-    let one = (variance / units).sqrt() / (words / units);
-    let detects = |n: u64| reach(n as f64) * one / (n as f64).sqrt() <= difference;
-    let most = (1_u64..40).map(|power| 1 << power).find(|n| detects(*n))?;
+pub fn clips_needed(planned: Planned<'_>, difference: f64) -> Option<u64> {
+    let spread = scatter(planned.groups, planned.rate)?;
+    let detects = |units: u64| planned.detects(difference, spread, units as f64);
+    let most = (1_u64..40).map(|power| 1 << power).find(|units| detects(*units))?;
     let (mut low, mut high) = (1, most);
     while high - low > 1 {
         let middle = u64::midpoint(low, high);
         if detects(middle) { high = middle } else { low = middle }
     }
-    let clips = groups.iter().map(Vec::len).sum::<usize>() as f64;
-    Some((high as f64 * clips / units).ceil() as u64)
+    let (clips, units) = (planned.groups.iter().map(Vec::len).sum::<usize>(), planned.groups.len());
+    Some((high as f64 * clips as f64 / units as f64).ceil() as u64)
 }
 
-/// How many standard errors a difference must measure to be detected.
-fn reach(units: f64) -> f64 {
-    student_quantile(super::ALPHA, units - 1.0) + normal_quantile(super::POWER)
+impl Planned<'_> {
+    /// Whether so many units whose scores scatter by `spread` detect a difference even where it comes out as far below its
+    /// size as it does with probability 1 - power.
+    fn detects(&self, difference: f64, spread: f64, units: f64) -> bool {
+        let seen = difference - normal_quantile(super::POWER) * spread / units.sqrt();
+        if seen <= 0.0 || units < 2.0 {
+            return false;
+        }
+        let kind = if self.groups.iter().any(|clips| clips.len() > 1) { UnitKind::Group } else { UnitKind::Clip };
+        let scores: Vec<UnitScore> =
+            [seen - spread, seen + spread].map(|score| UnitScore::new(score, units / 2.0)).into();
+        let reach = Reach::of_difference(&scores, seen, kind, 1.0);
+        let level = super::ALPHA / self.questions.max(1) as f64;
+        Scores::new(seen, scores, reach).is_some_and(|scores| scores.p_value(0.0, Sides::Together) < level)
+    }
 }
 
-/// The words of all units, and the variance of the difference of their errors.
-fn scatter(groups: &[Vec<u64>], rate: f64) -> Option<(f64, f64)> {
+/// The standard deviation of a unit's score in the difference.
+fn scatter(groups: &[Vec<u64>], rate: f64) -> Option<f64> {
     const WITHIN_CLIP: f64 = 0.1;
     const WITHIN_GROUP: f64 = 0.02;
     let words: f64 = groups.iter().flatten().map(|n| *n as f64).sum();
@@ -56,23 +85,30 @@ fn scatter(groups: &[Vec<u64>], rate: f64) -> Option<(f64, f64)> {
             2.0 * each * (own + between)
         })
         .sum();
-    Some((words, variance))
+    let units = groups.len() as f64;
+    Some((variance / units).sqrt() / (words / units))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn planned(groups: &[Vec<u64>]) -> Planned<'_> {
+        Planned { groups, rate: 0.1, questions: 1 }
+    }
+
     #[test]
-    fn more_clips_tell_less_and_speakers_cost() {
-        let single = |clips: usize| least_difference(&vec![vec![10]; clips], 0.1).unwrap();
-        assert!((single(400) / single(100) - 0.5).abs() < 0.02);
-        // By hand: 2 * 0.09 * 10 * 1.9 a clip, 100 clips of 10 words.
-        let by_hand = (1.984_217 + 0.841_621) * (100.0_f64 * 2.0 * 0.09 * 10.0 * 1.9).sqrt() / 1_000.0;
-        assert!((single(100) - by_hand).abs() < 1e-5);
-        let clustered = least_difference(&vec![vec![10; 10]; 10], 0.1).unwrap();
-        assert!(clustered > single(100));
-        assert_eq!(least_difference(&[vec![10]], 0.1), None);
+    fn more_clips_tell_less_and_speakers_and_questions_cost() {
+        let single = |clips: usize| least_difference(planned(&vec![vec![10]; clips])).unwrap();
+        assert!((single(1_600) / single(400) - 0.5).abs() < 0.02);
+        // By hand, where the test is Student's: 2 * 0.09 * 10 * 1.9 a clip, 400 clips of 10 words.
+        let by_hand = (1.965_927 + 0.841_621) * (400.0_f64 * 2.0 * 0.09 * 10.0 * 1.9).sqrt() / 4_000.0;
+        assert!((single(400) / by_hand - 1.0).abs() < 0.01, "{} {by_hand}", single(400));
+        let groups = vec![vec![10; 10]; 40];
+        assert!(least_difference(planned(&groups)).unwrap() > single(400));
+        let two = Planned { questions: 2, ..planned(&groups) };
+        assert!(least_difference(two).unwrap() > least_difference(planned(&groups)).unwrap());
+        assert_eq!(least_difference(planned(&[vec![10]])), None);
     }
 
     #[test]
@@ -80,12 +116,13 @@ mod tests {
         for (clips, size) in [(40_usize, 1_usize), (30, 10), (9, 3)] {
             let groups = |units: usize| vec![vec![7_u64; size]; units];
             for difference in [0.05, 0.02, 0.01] {
-                let needed = clips_needed(&groups(clips), 0.1, difference).unwrap() as usize;
+                let needed = clips_needed(planned(&groups(clips)), difference).unwrap() as usize;
                 assert_eq!(needed % size, 0);
-                assert!(least_difference(&groups(needed / size), 0.1).unwrap() <= difference);
-                assert!(least_difference(&groups(needed / size - 1), 0.1).unwrap() > difference);
+                assert!(least_difference(planned(&groups(needed / size))).unwrap() <= difference + 2e-5);
+                assert!(least_difference(planned(&groups(needed / size - 1))).unwrap() > difference);
             }
         }
-        assert_eq!((clips_needed(&[vec![10]], 0.1, 0.02), clips_needed(&vec![vec![10]; 9], 0.1, 0.0)), (None, None));
+        assert_eq!(clips_needed(planned(&[vec![10]]), 0.02), None);
+        assert_eq!(clips_needed(planned(&vec![vec![10]; 9]), 0.0), None);
     }
 }

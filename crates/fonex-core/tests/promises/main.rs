@@ -77,10 +77,10 @@ fn gates_err_as_rarely_as_they_say() {
 
 #[test]
 fn wrong_labels_are_ranked_first() {
-    let found = wrong_labels_found(3, 600, 0.03, &[0.05, 0.08, 0.12]);
+    let found = wrong_labels_found(3, 600, 0.03, &[0.05, 0.08, 0.12], 0.0);
     assert!(found.precision >= 0.85 && found.recall >= 0.75 && found.first >= 0.8, "{found:?}");
     assert!((0.7..1.3).contains(&found.expected) && (0.6..1.4).contains(&found.added), "{found:?}");
-    let none = wrong_labels_found(3, 600, 0.0, &[0.05, 0.08, 0.12]);
+    let none = wrong_labels_found(3, 600, 0.0, &[0.05, 0.08, 0.12], 0.0);
     assert!(none.accused <= 2.0, "{none:?}");
 }
 

@@ -2,6 +2,7 @@
 
 mod gate;
 mod listeners;
+mod matters;
 mod overrides;
 mod own;
 mod plan;
@@ -18,7 +19,7 @@ use std::sync::Arc;
 use fonex_core::Clip;
 use fonex_core::cost::{Price, Prices};
 use fonex_core::material::Accepted;
-use fonex_core::measures::OwnMeasure;
+use fonex_core::measures::{Mattering, OwnMeasure};
 use fonex_core::text::TextProfile;
 use fonex_engines::{EngineConfig, Secrets, Surroundings};
 use fonex_formats::{Corpus, Place, Problem, Problems, nearest, read_corpus};
@@ -60,6 +61,7 @@ pub struct Bench {
     /// The dialogues by name: the clips said in them, in order.
     pub dialogues: BTreeMap<String, Vec<String>>,
     gate: Gate,
+    matters: Mattering,
     /// Measures of one's own, but for those that cannot be used.
     pub own: Vec<OwnMeasure>,
 }
@@ -73,6 +75,8 @@ pub struct Broken {
     pub plans: BTreeMap<String, Problem>,
     /// What is wrong with the gate.
     pub gate: Vec<Problem>,
+    /// What is wrong with the differences that matter.
+    pub matters: Vec<Problem>,
     /// What is wrong with measures of one's own.
     pub measures: Vec<Problem>,
 }
@@ -133,6 +137,14 @@ impl Bench {
     /// Everything that is wrong with it.
     pub fn gate(&self) -> Result<&Gate, Problems> {
         if self.broken.gate.is_empty() { Ok(&self.gate) } else { Err(Problems(self.broken.gate.clone())) }
+    }
+
+    /// The differences that matter.
+    ///
+    /// # Errors
+    /// Everything that is wrong with them.
+    pub fn matters(&self) -> Result<&Mattering, Problems> {
+        if self.broken.matters.is_empty() { Ok(&self.matters) } else { Err(Problems(self.broken.matters.clone())) }
     }
 
     /// The clips of the dialogue a person named.

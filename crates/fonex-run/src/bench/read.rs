@@ -13,6 +13,7 @@ use serde_json::{Map, Value};
 use toml::Table;
 
 use super::gate::{Gate, GateConfig};
+use super::matters::{self, Written};
 use super::own::OwnConfig;
 use super::plan::{PlanConfig, resolve};
 use super::spans::{line_at, line_of};
@@ -53,6 +54,9 @@ pub struct BenchFile {
     /// The gate.
     #[schemars(with = "Option<GateConfig>")]
     gate: Option<Value>,
+    /// Differences that matter, by the id of the measure.
+    #[serde(default)]
+    matters: BTreeMap<String, Written>,
     /// Measures of one's own, by id.
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, OwnConfig>")]
@@ -177,6 +181,8 @@ fn check(
             Gate::default()
         }
     };
+    let (matters, wrong) = matters::resolve(file.matters, &place, &own);
+    broken.matters = wrong.into_iter().map(located).collect();
     Ok(Bench {
         path: path.to_owned(),
         folder: folder_of(path).to_owned(),
@@ -192,6 +198,7 @@ fn check(
         broken,
         accept: file.accept,
         gate,
+        matters,
         own,
         dialogues: file.dialogue.into_iter().map(|(name, dialogue)| (name, dialogue.turns)).collect(),
     })

@@ -43,6 +43,7 @@ pub mod windows;
 pub mod work;
 
 use fonex_analysis::{RunView, VariantView, Wanted};
+use fonex_core::measures::Mattering;
 use fonex_core::measures::tell_own;
 use fonex_core::text::TextProfile;
 use fonex_formats::{Place, regular};
@@ -114,6 +115,16 @@ fn tell_own_measures(bench: &BenchArg) {
         }
         Err(problems) => output::caution(&format!("the measures of the bench file are left out: {problems}")),
     }
+}
+
+/// The differences that matter, as the bench file says.
+fn mattering(bench: &BenchArg) -> Result<Mattering, Failure> {
+    let path = &bench.bench;
+    // Most bench files say nothing of it, and need not be read.
+    if !regular::read_text(path).is_ok_and(|text| text.contains("matters")) {
+        return Ok(Mattering::new());
+    }
+    Ok(read_bench(path, &[])?.matters()?.clone())
 }
 
 /// Opens the store beside a bench file to read from it, with the measures that the file defines.

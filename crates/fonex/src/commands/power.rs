@@ -3,19 +3,31 @@
 use std::collections::BTreeMap;
 
 use fonex_core::Clip;
-use fonex_core::measures::Withheld;
+use fonex_core::Task;
+use fonex_core::measures::{Withheld, all};
 use fonex_core::text::{Label, TextProfile};
-use fonex_core::verdict::{clips_needed, least_difference};
+use fonex_core::verdict::{Planned, clips_needed, least_difference};
 
 use crate::output::{percent, plural};
 
 /// The error rate that differences are detected around, for want of one measured.
 const RATE: f64 = 0.1;
 
+/// Pairs of recognisers that are to be compared in one call: two, where nothing is known of them.
+pub const ONE_PAIR: usize = 1;
+
+/// Questions that `compare` asks about so many pairs of recognisers, each over all clips.
+fn questions(pairs: usize) -> usize {
+    // A recogniser that is not asked live has no live times.
+    let asked = all().filter(|measure| measure.asked && !measure.rare && !measure.id.starts_with("live_"));
+    pairs.max(1) * asked.filter(|measure| measure.tasks.contains(&Task::Hear)).count().max(1)
+}
+
 /// The least difference between two error rates that these clips would detect, in a sentence; empty where they have no words.
-pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile) -> String {
+pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile, pairs: usize) -> String {
     let groups = units(clips, profile);
-    let Some(least) = least_difference(&groups, RATE) else { return String::new() };
+    let planned = Planned { groups: &groups, rate: RATE, questions: questions(pairs) };
+    let Some(least) = least_difference(planned) else { return String::new() };
     let whom = if groups.len() < clips.len() {
         format!("{}, drawn by speaker: {}", plural(clips.len() as u64, "clip"), plural(groups.len() as u64, "unit"))
     } else {
@@ -32,7 +44,8 @@ pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile) -> Stri
 pub fn clips_needed_in_words(clips: &[&Clip], profile: &TextProfile) -> String {
     let groups = units(clips, profile);
     let needed = [5.0, 2.0, 1.0].into_iter().filter_map(|points| {
-        let clips = clips_needed(&groups, RATE, points / 100.0)?;
+        let planned = Planned { groups: &groups, rate: RATE, questions: questions(ONE_PAIR) };
+        let clips = clips_needed(planned, points / 100.0)?;
         Some(format!("{clips} for {points} {}", if points == 1.0 { "point" } else { "points" }))
     });
     let needed: Vec<String> = needed.collect();

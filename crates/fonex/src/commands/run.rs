@@ -215,10 +215,11 @@ fn dry_run(options: &RunOptions, forecast: &[Forecast], least: &str) -> Result<C
 fn least_difference_of(bench: &Bench, plan: &Plan) -> Result<String, Failure> {
     let corpus = bench.read_corpus(Some(plan))?;
     let clips: Vec<&Clip> = corpus.clips.iter().filter(|clip| plan.selects(clip)).collect();
-    Ok(if plan.variants.iter().any(|variant| variant.task == Task::Hear) {
-        super::power::least_difference_in_words(&clips, &bench.text_profile)
-    } else {
-        String::new()
+    let recognisers = plan.variants.iter().filter(|variant| variant.task == Task::Hear).count();
+    Ok(match recognisers {
+        0 => String::new(),
+        // Each is held against the first.
+        several => super::power::least_difference_in_words(&clips, &bench.text_profile, several - 1),
     })
 }
 

@@ -161,7 +161,7 @@ fn what_was_exported_is_imported_and_an_accepted_baseline_is_held() {
             folder.write("fonex.toml", bench.replace("plan = \"weekly\"", "plan = \"recognisers\""));
             folder.write("baseline.jsonl", std::fs::read(kept.join("baseline.jsonl")).unwrap());
             let held = folder.fonex(&["gate", "1", "--across", "corpus"]).expect(1);
-            held.prints(&["radio-no-worse", "6.7 % against 6.7 %", "over 4 clips"]);
+            held.prints(&["radio-no-worse   ✓ pass       marl/river                6.7 %  0.0 pts"]);
         }
     }
     assert_eq!(files, 4, "two versions exported, and accepted a baseline");

@@ -98,6 +98,7 @@ pub fn put_on_trial(engines: usize, clips: &[Vec<Voter>]) -> OnTrial {
     }
     let recurs = recurring(clips, &mut spots);
     let model = fit(engines, &spots.iter().map(|(_, spot)| spot).collect::<Vec<_>>(), &clean);
+    let doubted = model.doubted();
     let mut added = vec![0.0; engines];
     let mut expected = 0.0;
     let mut suspects: Vec<Suspect> = Vec::new();
@@ -111,8 +112,10 @@ pub fn put_on_trial(engines: usize, clips: &[Vec<Voter>]) -> OnTrial {
         for ((_, spot), chance) in own.iter().zip(&chances) {
             spot.added().for_each(|(engine, errors)| added[engine] += chance * errors);
         }
-        let chance = 1.0 - chances.iter().map(|chance| 1.0 - chance).product::<f64>();
-        expected += chance;
+        let of_any = |chances: &[f64]| 1.0 - chances.iter().map(|chance| 1.0 - chance).product::<f64>();
+        expected += of_any(&chances);
+        let chances: Vec<f64> = own.iter().map(|(_, spot)| doubted.wrong_label(spot)).collect();
+        let chance = of_any(&chances);
         if chance >= LISTED {
             suspects.push(suspect(clip, chance, own, &chances, clips, &recurs));
         }

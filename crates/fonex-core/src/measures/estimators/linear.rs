@@ -3,7 +3,7 @@
 use super::{Estimator, area, gaps, spread};
 use crate::Table;
 use crate::measures::Sample;
-use crate::stats::{Reach, Scores, UnitKind};
+use crate::stats::{Reach, Scores, UnitKind, UnitScore};
 
 /// An estimate and the influence of each unit on it.
 #[derive(Debug, Clone)]
@@ -11,26 +11,29 @@ pub(super) struct Linear {
     pub(super) estimate: f64,
     /// By the number of the unit: its influence, scaled to the units that have one; none for a unit without rows.
     pub(super) by_unit: Vec<Option<f64>>,
+    /// By the number of the unit: its size over the mean; none where sizes do not matter.
+    weights: Option<Vec<f64>>,
     /// How many units are alike in each, where clips were tallied.
     times: Option<Vec<f64>>,
     /// The least and the greatest figure there can be.
     pub(super) limits: (f64, f64),
     /// The least and the greatest figure of a single unit.
     bounds: (f64, f64),
-    /// Units, or for groups clips, that are off the near bound.
-    off: f64,
     /// Units beyond which no unit may scatter by single words alone.
     scatter: f64,
 }
 
 impl Linear {
     pub(super) fn new(estimate: f64, by_unit: Vec<Option<f64>>, limits: (f64, f64)) -> Self {
-        let off = by_unit.iter().flatten().count() as f64;
-        Self { estimate, by_unit, times: None, limits, bounds: limits, off, scatter: 0.0 }
+        Self { estimate, by_unit, weights: None, times: None, limits, bounds: limits, scatter: 0.0 }
     }
 
     fn times(&self, unit: usize) -> f64 {
         self.times.as_ref().map_or(1.0, |times| times[unit])
+    }
+
+    fn weight(&self, unit: usize) -> f64 {
+        self.weights.as_ref().map_or(1.0, |weights| weights.get(unit).copied().unwrap_or(0.0))
     }
 
     pub(super) fn units(&self) -> u64 {
@@ -48,30 +51,37 @@ impl Linear {
     }
 
     pub(super) fn scores(&self, kind: UnitKind) -> Option<Scores> {
-        let kinds = grouped(
-            self.by_unit
-                .iter()
-                .enumerate()
-                .filter_map(|(unit, influence)| Some((self.estimate + (*influence)?, self.times(unit)))),
-        );
+        let kinds = grouped(self.by_unit.iter().enumerate().filter_map(|(unit, influence)| {
+            Some((self.estimate + (*influence)?, self.weight(unit), self.times(unit)))
+        }));
         let (least, greatest) = self.bounds;
         let worst = Reach { below: (self.estimate - least).max(0.0), above: (greatest - self.estimate).max(0.0) };
-        let seen = Reach::seen(&kinds, self.estimate, kind, self.off, worst);
+        let seen = Reach::seen(&kinds, self.estimate, kind, worst);
         let scatter = Reach { below: self.scatter.min(worst.below), above: self.scatter.min(worst.above) };
         Scores::new(self.estimate, kinds, seen.wider(scatter))
     }
 }
 
-/// Equal scores together, in order.
-fn grouped(scores: impl Iterator<Item = (f64, f64)>) -> Vec<(f64, f64)> {
-    let mut kinds: Table<u64, f64> = Table::default();
-    scores.for_each(|(score, times)| *kinds.entry(score.to_bits()).or_default() += times);
-    let mut kinds: Vec<(f64, f64)> = kinds.into_iter().map(|(bits, times)| (f64::from_bits(bits), times)).collect();
-    kinds.sort_by(|a, b| a.0.total_cmp(&b.0));
+/// Equal scores of equal units together, in order, from score, weight and number.
+fn grouped(scores: impl Iterator<Item = (f64, f64, f64)>) -> Vec<UnitScore> {
+    let mut kinds: Table<[u64; 2], f64> = Table::default();
+    scores.for_each(|(score, weight, times)| *kinds.entry([score.to_bits(), weight.to_bits()]).or_default() += times);
+    let unit = |([score, weight], times): ([u64; 2], f64)| UnitScore {
+        score: f64::from_bits(score),
+        weight: f64::from_bits(weight),
+        times,
+    };
+    let mut kinds: Vec<UnitScore> = kinds.into_iter().map(unit).collect();
+    kinds.sort_by(|a, b| a.score.total_cmp(&b.score).then(a.weight.total_cmp(&b.weight)));
     kinds
 }
 
-/// The scores of second minus first over the units that either has.
+/// How far the figures of a single unit may lie apart.
+pub(super) fn range(first: &Linear, second: &Linear) -> f64 {
+    second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0)
+}
+
+/// The scores of the difference of two estimates over the same units, second minus first.
 pub(super) fn difference(first: &Linear, second: &Linear, kind: UnitKind) -> Option<Scores> {
     let units = first.by_unit.len().max(second.by_unit.len());
     let has = |one: &Linear, unit: usize| one.by_unit.get(unit).is_some_and(Option::is_some);
@@ -80,13 +90,30 @@ pub(super) fn difference(first: &Linear, second: &Linear, kind: UnitKind) -> Opt
     let estimate = second.estimate - first.estimate;
     let (of_first, of_second) = (first.score_among(total), second.score_among(total));
     let score = |unit: &usize| of_second(*unit) - of_first(*unit);
-    let kinds = grouped(present.iter().map(|unit| (score(unit), 1.0)));
-    let off = present.iter().filter(|unit| (score(unit) - estimate).abs() > 1e-12).count() as f64;
-    let range = second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0);
-    let reach = Reach::seen(&kinds, estimate, kind, off, Reach { below: range, above: range });
-    // Either variant may have the clips that the other showed.
-    let most = reach.below.max(reach.above);
-    Scores::new(estimate, kinds, Reach { below: most, above: most })
+    let weight = |unit: &usize| first.weight(*unit).max(second.weight(*unit));
+    let kinds = grouped(present.iter().map(|unit| (score(unit), weight(unit), 1.0)));
+    let reach = Reach::of_difference(&kinds, estimate, kind, range(first, second));
+    Scores::new(estimate, kinds, reach)
+}
+
+fn mean(sample: &Sample) -> Option<Linear> {
+    ratio(sample, |row| row[0], |_| 1.0, (f64::NEG_INFINITY, f64::INFINITY), f64::INFINITY)
+}
+
+/// The mean of numbers, one row a clip, and the score of each unit that has one.
+pub(super) fn mean_by_unit(sample: &Sample) -> Option<(f64, Vec<f64>)> {
+    let mean = mean(sample)?;
+    let scores = mean.by_unit.iter().flatten().map(|own| mean.estimate + own).collect();
+    Some((mean.estimate, scores))
+}
+
+/// The scores of the mean of differences, one row a clip.
+pub(super) fn mean_difference(differences: &Sample) -> Option<Scores> {
+    let mean = mean(differences)?;
+    let unit = |(unit, own): (usize, &Option<f64>)| Some((mean.estimate + (*own)?, mean.weight(unit), 1.0));
+    let kinds = grouped(mean.by_unit.iter().enumerate().filter_map(unit));
+    let reach = Reach::of_difference(&kinds, mean.estimate, differences.kind, f64::INFINITY);
+    Scores::new(mean.estimate, kinds, reach)
 }
 
 /// The scores of an estimator that has some; none for quantiles and slopes, which have their own ways.
@@ -98,7 +125,7 @@ pub(super) fn linear(estimator: Estimator, sample: &Sample) -> Option<Linear> {
         Estimator::Area => area::linear(sample),
         Estimator::Spread(of) => spread::within(sample, of),
         Estimator::Scatter(of) => spread::between(sample, of),
-        Estimator::Quantile(..) | Estimator::Slope => None,
+        Estimator::Quantile(..) | Estimator::Median(..) | Estimator::Slope => None,
     }
 }
 
@@ -130,23 +157,16 @@ fn ratio(sample: &Sample, part: super::Part, whole: super::Part, bounds: (f64, f
         return None;
     }
     let (estimate, mean) = (all[0] / all[1], all[1] / units);
-    let near_low = estimate - bounds.0 <= bounds.1 - estimate;
-    let is_off = |[a, b]: [f64; 2]| if near_low { a > bounds.0 * b + 1e-12 } else { a < bounds.1 * b - 1e-12 };
-    let off = sums
-        .iter()
-        .enumerate()
-        .filter_map(|(unit, sum)| Some(times(unit) * f64::from(u8::from(is_off((*sum)?)))))
-        .sum();
     // How far single rows that go wrong by themselves scatter a unit of this size.
     let scatter =
         if bounds.1.is_finite() { 3.0 * (estimate * (1.0 - estimate).max(0.0) / mean.max(1.0)).sqrt() } else { 0.0 };
     Some(Linear {
         estimate,
         by_unit: sums.iter().map(|sum| sum.map(|[a, b]| (a - estimate * b) / mean)).collect(),
+        weights: Some(sums.iter().map(|sum| sum.map_or(0.0, |[_, b]| b / mean)).collect()),
         times: sample.times.clone(),
         limits: (bounds.0, most),
         bounds,
-        off,
         scatter,
     })
 }
@@ -178,15 +198,13 @@ fn smooth(sample: &Sample, of: fn(&[f64]) -> Option<f64>) -> Option<Linear> {
     let gradient: [f64; MOST] = std::array::from_fn(slope);
     let influence = |sum: [f64; MOST]| (0..MOST).map(|i| gradient[i] * (sum[i] - mean[i])).sum::<f64>();
     let by_unit: Vec<Option<f64>> = sums.iter().map(|sum| sum.map(influence)).collect();
-    let off = by_unit.iter().enumerate().filter(|(_, own)| own.is_some_and(|own| own.abs() > 1e-9));
-    let off = off.map(|(unit, _)| times(unit)).sum();
     Some(Linear {
         estimate,
         by_unit,
+        weights: None,
         times: sample.times.clone(),
         limits: (0.0, 1.0),
         bounds: (0.0, 1.0),
-        off,
         scatter: 0.0,
     })
 }

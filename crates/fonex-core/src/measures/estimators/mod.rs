@@ -4,6 +4,7 @@
 mod area;
 mod gaps;
 mod linear;
+mod paired;
 mod quantile;
 mod slope;
 mod spread;
@@ -11,7 +12,7 @@ mod spread;
 use linear::Linear;
 
 use super::{Estimate, Sample, Withheld};
-use crate::stats::{Interval, Reach, Scores, UnitKind};
+use crate::stats::{Interval, Reach, Scores, Sides, UnitKind};
 
 /// A number taken from a row.
 pub type Part = fn(&[f64]) -> f64;
@@ -34,6 +35,8 @@ pub enum Estimator {
     Smooth(fn(&[f64]) -> Option<f64>),
     /// A quantile over rows.
     Quantile(f64, Part),
+    /// A median over rows. Two variants are compared by what is typical of the same clips, as `Pairs` says.
+    Median(Part, Pairs),
     /// The mean absolute gap between a probability and what was the case, over ten bins of it: rows are probability, 0 or 1.
     Gaps,
     /// The chance that a row of kind 1 has a higher value than one of kind 0: rows are value, kind.
@@ -44,6 +47,28 @@ pub enum Estimator {
     Scatter(Part),
     /// The slope within clips: rows are seconds, milliseconds. The figure is milliseconds a minute.
     Slope,
+}
+
+/// How two medians are held against each other, clip by clip. A median of each side beside a difference from clip to clip may
+/// point to opposite sides; a mean of what the clips say and the mean of their differences cannot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pairs {
+    /// By the ratio of each pair, for times and frequencies: the figures are geometric means, and the mean of the logarithms is
+    /// tested. Where a value is not above zero, the medians themselves are compared, as other percentiles are.
+    Ratios,
+    /// By the difference of each pair, for decibels and semitones, which are logarithms already: the figures are means.
+    Differences,
+}
+
+impl Estimator {
+    /// The quantile that it is, if it is one.
+    const fn quantile(self) -> Option<(f64, Part)> {
+        match self {
+            Self::Quantile(q, of) => Some((q, of)),
+            Self::Median(of, _) => Some((0.5, of)),
+            _ => None,
+        }
+    }
 }
 
 /// The level of published intervals.
@@ -59,7 +84,8 @@ pub fn estimate(estimator: Estimator, sample: &Sample) -> Option<Estimate> {
 #[must_use]
 pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<Estimate> {
     let (value, interval, units) = match estimator {
-        Estimator::Quantile(q, of) => {
+        Estimator::Quantile(..) | Estimator::Median(..) => {
+            let (q, of) = estimator.quantile()?;
             let (value, units) = quantile::value(sample, q, of)?;
             (value, quantile::interval(sample, q, of, alpha), units as u64)
         }
@@ -73,7 +99,7 @@ pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<
             let (least, greatest) = linear.limits;
             let bounded = |i: Interval| Interval { low: i.low.max(least), high: i.high.min(greatest) };
             let scores = linear.scores(sample.kind);
-            (value, scores.map(|scores| bounded(scores.interval(alpha))), units)
+            (value, scores.map(|scores| bounded(scores.interval(alpha, Sides::Each))), units)
         }
     };
     let withheld = Withheld::of(units, sample.kind)
@@ -92,23 +118,26 @@ pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<
 /// The difference of two variants over the same clips, second minus first, ready to be asked at any level.
 #[derive(Debug, Clone)]
 pub struct Difference {
-    /// The first variant's figure.
+    /// The first variant's figure; of a [median](Estimator::Median) what is typical of it on the clips that both answered.
     pub first: f64,
-    /// The second variant's figure.
+    /// The second variant's figure, likewise.
     pub second: f64,
-    /// Second minus first; for medians the median of the differences clip by clip.
+    /// Second minus first.
     pub difference: f64,
     /// Units of chance it stands on.
     pub units: u64,
     /// No difference can be larger: 1 for shares.
     most: f64,
+    /// The worst that a single unit can do: 1 for error rates.
+    worst: f64,
     form: Form,
 }
 
 #[derive(Debug, Clone)]
 enum Form {
     Scores(Scores),
-    Median(Sample),
+    /// Scores of the logarithm of second over first.
+    Ratio(Scores),
     Quantile(Box<quantile::Pair>),
 }
 
@@ -116,21 +145,26 @@ enum Form {
 #[must_use]
 pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Option<Difference> {
     debug_assert_eq!(first.unit, second.unit, "the samples are of the same clips");
-    if let Estimator::Quantile(q, of) = estimator {
+    let typical = match estimator {
+        Estimator::Median(of, pairs) => paired::typical(first, second, of, pairs),
+        _ => None,
+    };
+    if let Some(paired::Typical { first, second, scores, pairs }) = typical {
+        return Some(Difference {
+            first,
+            second,
+            difference: second - first,
+            units: scores.units() as u64,
+            most: f64::INFINITY,
+            worst: f64::INFINITY,
+            form: match pairs {
+                Pairs::Ratios => Form::Ratio(scores),
+                Pairs::Differences => Form::Scores(scores),
+            },
+        });
+    }
+    if let Some((q, of)) = estimator.quantile() {
         let (one, other) = (quantile::value(first, q, of)?.0, quantile::value(second, q, of)?.0);
-        if q == 0.5 {
-            let paired = quantile::paired(first, second, of);
-            let (difference, units) = quantile::value(&paired, 0.5, |row| row[0])?;
-            let form = Form::Median(paired);
-            return (units > 1).then_some(Difference {
-                first: one,
-                second: other,
-                difference,
-                units: units as u64,
-                most: f64::INFINITY,
-                form,
-            });
-        }
         let pair = quantile::Pair::new(first, second, q, of)?;
         let units = pair.units();
         let form = Form::Quantile(Box::new(pair));
@@ -140,6 +174,7 @@ pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Opti
             difference: other - one,
             units,
             most: f64::INFINITY,
+            worst: f64::INFINITY,
             form,
         });
     }
@@ -154,6 +189,7 @@ pub fn difference(estimator: Estimator, first: &Sample, second: &Sample) -> Opti
         difference: scores.estimate(),
         units: scores.units() as u64,
         most: one.limits.1 - one.limits.0,
+        worst: linear::range(&one, &other),
         form: Form::Scores(scores),
     })
 }
@@ -163,34 +199,53 @@ impl Difference {
     #[must_use]
     pub const fn reach(&self) -> Option<Reach> {
         match &self.form {
-            Form::Scores(scores) => Some(scores.reach()),
-            Form::Median(_) | Form::Quantile(_) => None,
+            Form::Scores(scores) | Form::Ratio(scores) => Some(scores.reach()),
+            Form::Quantile(_) => None,
         }
     }
 
     /// The same where units may lie at least as far as this.
     #[must_use]
     pub fn reaching(self, reach: Reach) -> Self {
+        let wider = |scores: Scores| {
+            let reach = scores.reach().wider(reach);
+            scores.with_reach(reach)
+        };
         let form = match self.form {
-            Form::Scores(scores) => {
-                let reach = scores.reach().wider(reach);
-                Form::Scores(scores.with_reach(reach))
-            }
-            other => other,
+            Form::Scores(scores) => Form::Scores(wider(scores)),
+            Form::Ratio(scores) => Form::Ratio(wider(scores)),
+            other @ Form::Quantile(_) => other,
         };
         Self { form, ..self }
     }
 
     /// The interval that leaves out `alpha`; none where the units are too few for one.
     #[must_use]
-    pub fn interval(&self, alpha: f64) -> Option<Interval> {
+    pub fn interval(&self, alpha: f64, sides: Sides) -> Option<Interval> {
         match &self.form {
             Form::Scores(scores) => {
-                let Interval { low, high } = scores.interval(alpha);
+                let Interval { low, high } = scores.interval(alpha, sides);
                 Some(Interval { low: low.max(-self.most), high: high.min(self.most) })
             }
-            Form::Median(paired) => quantile::interval(paired, 0.5, |row| row[0], alpha),
-            Form::Quantile(pair) => pair.interval(alpha),
+            Form::Ratio(scores) => {
+                let Interval { low, high } = scores.interval(alpha, sides);
+                let less = |logarithm: f64| self.first * logarithm.exp_m1();
+                Some(Interval { low: less(low), high: less(high) })
+            }
+            Form::Quantile(pair) => pair.interval(alpha, sides),
+        }
+    }
+
+    /// The interval for a limit on what a change of one engine does: [`Scores::interval_of_change`]. Each side leaves out half
+    /// of `alpha`.
+    #[must_use]
+    pub fn interval_of_change(&self, alpha: f64) -> Option<Interval> {
+        match &self.form {
+            Form::Scores(scores) if self.worst.is_finite() => {
+                let Interval { low, high } = scores.interval_of_change(alpha, self.worst);
+                Some(Interval { low: low.max(-self.most), high: high.min(self.most) })
+            }
+            _ => self.interval(alpha, Sides::Each),
         }
     }
 
@@ -198,20 +253,27 @@ impl Difference {
     #[must_use]
     pub fn p_value(&self) -> f64 {
         match &self.form {
-            Form::Scores(scores) => scores.p_value(0.0),
-            Form::Median(paired) => quantile::sign_p_value(paired),
-            Form::Quantile(pair) => pair.p_value(0.0),
+            Form::Scores(scores) | Form::Ratio(scores) => scores.p_value(0.0, Sides::Together),
+            Form::Quantile(pair) => pair.p_value(0.0, Sides::Together),
         }
     }
 
-    /// Units in all with which a difference as large as this would be detected at level `alpha` with probability `power`. None
-    /// where no difference observed, or over a million would be needed.
+    /// Whether no unit shows any difference at all, so that there is nothing to test.
     #[must_use]
-    pub fn units_to_tell(&self, alpha: f64, power: f64) -> Option<f64> {
+    pub fn is_constant(&self) -> bool {
         match &self.form {
-            Form::Scores(scores) => scores.units_to_tell(alpha, power),
-            Form::Median(paired) => quantile::sign_scores(paired)?.units_to_tell(alpha, power),
-            Form::Quantile(pair) => pair.scores(0.0)?.units_to_tell(alpha, power),
+            Form::Scores(scores) | Form::Ratio(scores) => scores.estimate() == 0.0 && scores.spread() == 0.0,
+            Form::Quantile(pair) => pair.is_constant(),
+        }
+    }
+
+    /// Units in all with which a difference as large as this and so many standard errors more would be detected at level
+    /// `alpha` with probability `power`. None where there is no such difference, or over a million would be needed.
+    #[must_use]
+    pub fn units_to_tell(&self, alpha: f64, power: f64, errors_more: f64) -> Option<f64> {
+        match &self.form {
+            Form::Scores(scores) | Form::Ratio(scores) => scores.units_to_tell(alpha, power, errors_more),
+            Form::Quantile(pair) => pair.scores(0.0)?.units_to_tell(alpha, power, errors_more),
         }
     }
 }
@@ -219,21 +281,29 @@ impl Difference {
 /// Figures of one measure over runs of the same clips, with what each unit adds to each.
 #[derive(Debug, Clone)]
 pub struct SeriesScores {
-    /// The figure of each run.
+    /// The figure of each run; of a [median](Estimator::Median) what is typical of the clips that all runs answered.
     pub values: Vec<f64>,
-    /// What is tested: the figure itself, or the share of rows above the pooled quantile.
+    /// What is tested: the figure itself, its logarithm where clips are held against each other by ratios, or the share of
+    /// rows above the pooled quantile.
     pub tested: Vec<f64>,
     /// By run, then by unit: scores whose mean is what is tested.
     pub scores: Vec<Vec<f64>>,
     /// What the units are.
     pub kind: UnitKind,
+    /// How far the figures of a single unit may lie apart; infinite where nothing bounds them.
+    pub range: f64,
 }
 
 /// The scores of samples of the same clips, one a run. None where one of them has no figure.
 #[must_use]
 pub fn series_scores(estimator: Estimator, samples: &[&Sample]) -> Option<SeriesScores> {
     let kind = samples.first()?.kind;
-    if let Estimator::Quantile(q, of) = estimator {
+    if let Estimator::Median(of, pairs) = estimator
+        && let Some(series) = paired::series(samples, of, pairs)
+    {
+        return Some(series);
+    }
+    if let Some((q, of)) = estimator.quantile() {
         return quantile::series(samples, q, of, kind);
     }
     let linear: Vec<Linear> = samples
@@ -248,11 +318,12 @@ pub fn series_scores(estimator: Estimator, samples: &[&Sample]) -> Option<Series
         .filter(|unit| linear.iter().any(|one| one.by_unit.get(*unit).is_some_and(Option::is_some)))
         .collect();
     let values: Vec<f64> = linear.iter().map(|one| one.estimate).collect();
+    let range = linear::range(&linear[0], &linear[0]);
     let total = present.len() as f64;
     let scores = linear.iter().map(|one| {
         let score = one.score_among(total);
         present.iter().map(|unit| score(*unit)).collect()
     });
     let scores = scores.collect();
-    Some(SeriesScores { tested: values.clone(), values, scores, kind })
+    Some(SeriesScores { tested: values.clone(), values, scores, kind, range })
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use super::{Part, SeriesScores};
 use crate::measures::Sample;
-use crate::stats::{Interval, RatioKind, Scores, UnitKind, ratio_difference_scores, ratio_scores};
+use crate::stats::{Interval, RatioKind, Scores, Sides, UnitKind, ratio_difference_scores, ratio_scores};
 
 /// A row's value, its unit, and how many repeats share the weight of its clip: small, since there may be millions.
 #[derive(Debug, Clone, Copy)]
@@ -187,7 +187,7 @@ impl<'r> Split<'r> {
         let kinds: Vec<RatioKind> =
             self.kinds.iter().map(|([below, all], units)| ([part(*below), part(*all)], *units as f64)).collect();
         let scores = ratio_scores(&kinds, self.kind, (0.0, 1.0))?;
-        Some(if scores.p_value(value) >= alpha {
+        Some(if scores.p_value(value, Sides::Each) >= alpha {
             Side::Neither
         } else if scores.estimate() < value {
             Side::Below
@@ -199,42 +199,6 @@ impl<'r> Split<'r> {
 
 fn grains(weight: f64) -> i64 {
     (weight * GRAIN).round() as i64
-}
-
-/// The differences of the clips' medians, second minus first, of clips that have both.
-pub(super) fn paired(first: &Sample, second: &Sample, of: Part) -> Sample {
-    let median = |sample: &Sample, clip: usize| {
-        let mut rows: Vec<Row> = rows_of(sample, clip, of).collect();
-        rows.sort_by(|a, b| a.value.total_cmp(&b.value));
-        at(&rows, 0.5)
-    };
-    let mut differences = Sample::new(1, first.kind);
-    for clip in 0..first.ends.len() {
-        match (median(first, clip), median(second, clip)) {
-            (Some(one), Some(other)) => {
-                let row = [other - one];
-                differences.add(first.unit[clip], [row.as_slice()].into_iter());
-            }
-            _ => differences.add(first.unit[clip], [].into_iter()),
-        }
-    }
-    differences
-}
-
-/// The shares of positive differences among those that are not zero, by unit.
-pub(super) fn sign_scores(differences: &Sample) -> Option<Scores> {
-    let sums = super::linear::sums_by_unit(differences, |row| {
-        [f64::from(u8::from(row[0] > 0.0)), f64::from(u8::from(row[0] != 0.0))]
-    });
-    let kinds: Vec<RatioKind> = sums.into_iter().flatten().filter(|[_, n]| *n > 0.0).map(|own| (own, 1.0)).collect();
-    let scores = ratio_scores(&kinds, differences.kind, (0.0, 1.0))?;
-    // What is asked is how far the share lies from a half.
-    Some(scores.less(0.5))
-}
-
-/// The sign test (Conover, "Practical Nonparametric Statistics", 3rd edition, 1999, section 3.4), units clustered.
-pub(super) fn sign_p_value(differences: &Sample) -> f64 {
-    sign_scores(differences).map_or(1.0, |scores| scores.p_value(0.0))
 }
 
 /// Two variants whose quantiles are compared with each other.
@@ -270,6 +234,13 @@ impl Pair {
         self.units as u64
     }
 
+    /// Whether all values of both are one.
+    pub(super) fn is_constant(&self) -> bool {
+        let mut values = self.first.iter().chain(&self.second).map(|row| row.value);
+        let first = values.next();
+        values.all(|value| Some(value) == first)
+    }
+
     /// The difference of the shares above the pooled quantile, once the second is moved down by `shift`: where the quantiles
     /// differ by just that, it is zero.
     pub(super) fn scores(&self, shift: f64) -> Option<Scores> {
@@ -289,12 +260,12 @@ impl Pair {
         ratio_difference_scores(&kinds, self.kind, 1.0)
     }
 
-    pub(super) fn p_value(&self, shift: f64) -> f64 {
-        self.scores(shift).map_or(1.0, |scores| scores.p_value(0.0))
+    pub(super) fn p_value(&self, shift: f64, sides: Sides) -> f64 {
+        self.scores(shift).map_or(1.0, |scores| scores.p_value(0.0, sides))
     }
 
     /// The shifts that are not excluded at level `alpha`, sought from the difference seen outwards.
-    pub(super) fn interval(&self, alpha: f64) -> Option<Interval> {
+    pub(super) fn interval(&self, alpha: f64, sides: Sides) -> Option<Interval> {
         let values = || self.first.iter().chain(&self.second).map(|row| row.value);
         let range = values().fold(f64::MIN, f64::max) - values().fold(f64::MAX, f64::min);
         if range <= 0.0 {
@@ -304,7 +275,7 @@ impl Pair {
             let mut step = range / 64.0;
             let mut inside = self.difference;
             let mut outside = self.difference + sign * step;
-            while self.p_value(outside) >= alpha {
+            while self.p_value(outside, sides) >= alpha {
                 inside = outside;
                 step *= 2.0;
                 outside = self.difference + sign * step;
@@ -314,7 +285,7 @@ impl Pair {
             }
             for _ in 0..24 {
                 let middle = f64::midpoint(inside, outside);
-                if self.p_value(middle) >= alpha { inside = middle } else { outside = middle }
+                if self.p_value(middle, sides) >= alpha { inside = middle } else { outside = middle }
             }
             Some(inside)
         };
@@ -361,5 +332,5 @@ pub(super) fn series(samples: &[&Sample], q: f64, of: Part, kind: UnitKind) -> O
         let score = |own: [f64; 2]| share + (own[0] - share * own[1]) / (all / total);
         scores.push(parts.into_iter().zip(&present).filter(|(_, here)| **here).map(|(own, _)| score(own)).collect());
     }
-    Some(SeriesScores { values, tested, scores, kind })
+    Some(SeriesScores { values, tested, scores, kind, range: 1.0 })
 }

@@ -50,7 +50,7 @@ pub(super) fn estimate(sample: &Sample, alpha: f64) -> Option<Slope> {
     let linear = linear_of(sample, &slopes)?;
     let units = linear.units();
     let interval = if units as usize >= FEW_UNITS {
-        linear.scores(crate::stats::UnitKind::Group).map(|scores| scores.interval(alpha))
+        linear.scores(crate::stats::UnitKind::Group).map(|scores| scores.interval(alpha, crate::stats::Sides::Each))
     } else {
         let variance: Option<f64> =
             slopes.iter().map(|clip| clip.error.map(|error| (clip.weight * error).powi(2))).sum();

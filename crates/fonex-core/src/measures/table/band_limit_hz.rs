@@ -2,7 +2,7 @@
 
 use super::SPECTRUM;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "band_limit_hz",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Higher,
     tasks: &[Task::Speak],
     fact: &SPECTRUM,
-    estimator: Estimator::Quantile(0.5, |row| row[1]),
+    estimator: Estimator::Median(|row| row[1], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["has a lower band limit than", "has a higher band limit than"],
     about: "upper limit of the long-term spectrum",

@@ -2,7 +2,7 @@
 
 use super::CONFIDENCE;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "calibration_error",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CONFIDENCE,
     estimator: Estimator::Gaps,
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["has better calibrated confidences than", "has worse calibrated confidences than"],
     about: "confidence of heard words against the share that was right, over ten bins",

@@ -2,7 +2,7 @@
 
 use super::{counts, f1};
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "capitals_f1",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CAPITALS,
     estimator: Estimator::Smooth(f1),
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["capitalises worse than", "capitalises better than"],
     about: "capitals found, missed and invented, word by word",

@@ -2,7 +2,7 @@
 
 use super::CHARACTERS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "cer",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CHARACTERS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["gets fewer characters wrong than", "gets more characters wrong than"],
     about: "characters substituted, deleted and inserted, over the characters of the labels",

@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "clipped_clips",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CLIPPED,
     estimator: Estimator::Ratio { part: |row| yes(row[0] > 0.0), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: true,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["clips less often than", "clips more often than"],
     about: "answers with clipped stretches, over all answers",

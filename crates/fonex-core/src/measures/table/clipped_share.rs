@@ -1,7 +1,7 @@
 //! Share of the samples in clipped stretches.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "clipped_share",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CLIPPED_SHARE,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 0.1), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.000_1),
     rare: false,
     says: ["clips fewer samples than", "clips more samples than"],
     about: "share of the samples in clipped stretches",

@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "clips_with_all_terms",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &ALL_TERMS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["has fewer clips with every term than", "has more clips with every term than"],
     about: "clips in which every term they list was heard, over clips that list some",

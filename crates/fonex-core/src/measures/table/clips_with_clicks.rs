@@ -2,7 +2,7 @@
 
 use super::FAULTS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "clips_with_clicks",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FAULTS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["clicks less often than", "clicks more often than"],
     about: "answers with an isolated pulse, over all answers",

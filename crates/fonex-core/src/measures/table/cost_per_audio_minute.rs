@@ -1,7 +1,7 @@
 //! What the trials cost by the prices of the bench file, over the minutes of audio.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "cost_per_audio_minute",
@@ -17,6 +17,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["costs less for a minute of audio than", "costs more for a minute of audio than"],
     about: "what the trials cost by the prices of the bench file, over the minutes of audio",

@@ -1,7 +1,7 @@
 //! Whether the sound sits beside zero.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "dc_offset",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &DC,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    matters: Matters::Amount(0.001),
     rare: false,
     says: ["has less DC offset than", "has more DC offset than"],
     about: "absolute mean of all samples; full scale is 1",

@@ -2,7 +2,7 @@
 
 use super::WORD_STARTS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "drift",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Slope,
     asked: false,
+    matters: Matters::Amount(1.0),
     rare: false,
     says: ["drifts earlier than", "drifts later than"],
     about: "how much later words are placed per minute of recording",

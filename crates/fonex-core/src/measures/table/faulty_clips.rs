@@ -2,7 +2,7 @@
 
 use super::{FAULTS, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "faulty_clips",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: true,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["has fewer faulty answers than", "has more faulty answers than"],
     about: "answers with a click, dropout, hum, cut, repeat, long pause, no speech, silence or another sample rate or container than asked, over all answers",

@@ -2,7 +2,7 @@
 
 use super::FIRST_AUDIBLE;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "first_audible_p50",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Speak],
     fact: &FIRST_AUDIBLE,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["is audible sooner than", "is audible later than"],
     about: "time until the first sound above silence would be heard",

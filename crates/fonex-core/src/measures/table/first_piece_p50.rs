@@ -1,7 +1,7 @@
 //! Time to the first text or sound of answers that came in pieces.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "first_piece_p50",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Hear, Task::Speak, Task::Reply],
     fact: &FIRST,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["gives a first piece sooner than", "gives a first piece later than"],
     about: "time to the first text or sound of answers that came in pieces",

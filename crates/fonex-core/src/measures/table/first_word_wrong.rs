@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "first_word_wrong",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FIRST_WORD,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["gets the first word wrong in fewer clips than", "gets the first word wrong in more clips than"],
     about: "clips whose first word was not heard right, over clips in which somebody speaks",

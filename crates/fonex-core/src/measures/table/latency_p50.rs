@@ -2,7 +2,7 @@
 
 use super::TOOK;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "latency_p50",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Hear, Task::Speak, Task::Reply],
     fact: &TOOK,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: true,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["answers sooner than", "answers later than"],
     about: "wall time of the answered calls, median over trials",

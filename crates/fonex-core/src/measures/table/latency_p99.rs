@@ -2,7 +2,7 @@
 
 use super::TOOK;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "latency_p99",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TOOK,
     estimator: Estimator::Quantile(0.99, |row| row[0]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["answers sooner than", "answers later than"],
     about: "wall time of the answered calls, p99",

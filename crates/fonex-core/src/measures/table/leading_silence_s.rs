@@ -1,7 +1,7 @@
 //! Silence before the first sound.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "leading_silence_s",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &LEADING_SILENCE_S,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["begins with less silence than", "begins with more silence than"],
     about: "silence before the first sound",

@@ -1,7 +1,7 @@
 //! Root mean square level of the sound spoken.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "level_dbfs",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &LEVEL_DBFS,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["is quieter than", "is louder than"],
     about: "root mean square level of the sound spoken",

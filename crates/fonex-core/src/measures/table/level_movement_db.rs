@@ -2,7 +2,7 @@
 
 use super::LEVEL_MOVEMENT;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "level_movement_db",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &LEVEL_MOVEMENT,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["moves its level less than", "moves its level more than"],
     about: "standard deviation of the level while speaking, over stretches of 50 ms",

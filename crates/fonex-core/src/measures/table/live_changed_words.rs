@@ -1,7 +1,7 @@
 //! Words shown live and then changed or taken back, over words shown.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_changed_words",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CHANGED,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["changes fewer shown words than", "changes more shown words than"],
     about: "words shown live that were later changed or removed, over words shown",

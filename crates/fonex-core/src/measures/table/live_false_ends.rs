@@ -1,7 +1,7 @@
 //! Ends of speech reported while words followed, for each clip.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_false_ends",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &FALSE_ENDS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["ends speech too early less often than", "ends speech too early more often than"],
     about: "ends of speech reported while words followed, per clip",

@@ -1,7 +1,7 @@
 //! Time from the beginning of speech to the first words shown, median.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_first_words_p50",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Hear],
     fact: &FIRST_WORDS,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["shows first words sooner than", "shows first words later than"],
     about: "time from the beginning of speech to the first words shown, median",

@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_missed_ends",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &MISSED_ENDS,
     estimator: Estimator::Smooth(missed),
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["misses fewer ends of speech than", "misses more ends of speech than"],
     about: "clips whose end of speech was not reported, though others were",

@@ -1,7 +1,7 @@
 //! Labelled pauses taken for the end of speech, over all labelled pauses.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_pauses_taken_for_end",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PAUSES,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["mistakes fewer pauses for the end than", "mistakes more pauses for the end than"],
     about: "labelled pauses reported as the end of speech, over all labelled pauses",

@@ -1,7 +1,7 @@
 //! Time from the end of each word to when it last changed, median.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_settled_p50",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Hear],
     fact: &SETTLED,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: true,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["settles words sooner than", "settles words later than"],
     about: "time from the end of each word until its text no longer changed, median",

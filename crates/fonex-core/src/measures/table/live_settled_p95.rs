@@ -2,7 +2,7 @@
 
 use super::live_settled_p50::SETTLED;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "live_settled_p95",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SETTLED,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["settles words sooner than", "settles words later than"],
     about: "time from the end of each word until its text no longer changed, p95",

@@ -2,7 +2,7 @@
 
 use super::PAUSES;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "longest_pause_p95",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PAUSES,
     estimator: Estimator::Quantile(0.95, |row| row[2]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["makes shorter pauses than", "makes longer pauses than"],
     about: "95th percentile of the longest pause inside an answer",

@@ -2,7 +2,7 @@
 
 use super::LOUDNESS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "loudness_spread_lu",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &LOUDNESS,
     estimator: Estimator::Scatter(|row| row[0]),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["is more evenly loud than", "is less evenly loud than"],
     about: "standard deviation of the loudness from clip to clip",

@@ -2,7 +2,7 @@
 
 use super::MARKUP;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "markup_followed",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &MARKUP,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["follows markup less often than", "follows markup more often than"],
     about: "requests of the markup that are done in the sound, over those that can be checked in it",

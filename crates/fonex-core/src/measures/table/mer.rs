@@ -2,7 +2,7 @@
 
 use super::WORDS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "mer",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["gets a smaller share of words wrong than", "gets a larger share of words wrong than"],
     about: "wrong words over words said or heard",

@@ -1,7 +1,7 @@
 //! How noisy the silences of an answer are.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "noise_floor_dbfs",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Lower,
     tasks: &[Task::Speak],
     fact: &NOISE_FLOOR,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["is quieter in its silences than", "is noisier in its silences than"],
     about: "level of the quietest tenth of frames; answers that are digitally silent there are left out",

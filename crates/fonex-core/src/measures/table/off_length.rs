@@ -2,7 +2,7 @@
 
 use super::{LENGTH, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 /// Shorter texts say too little.
 const LEAST_SYLLABLES: f64 = 10.0;
@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["leaves out or adds speech less often than", "leaves out or adds speech more often than"],
     about: "answers with under 0.55 or over 1.8 of the syllables of their text, over all of texts with ten and more",

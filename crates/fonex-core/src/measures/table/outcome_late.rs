@@ -1,7 +1,7 @@
 //! Trials that ended as late, over all timed trials.
 
 use super::{OUTCOME, is, yes};
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 use crate::{Outcome, Task};
 
 pub(super) static MEASURE: Measure = Measure {
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["times out less often than", "times out more often than"],
     about: "trials that ended as late, over all timed trials",

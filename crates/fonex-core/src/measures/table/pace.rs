@@ -1,7 +1,7 @@
 //! Words of the text for each minute of sound, silence at both ends left out.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pace",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &PACE,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["speaks slower than", "speaks faster than"],
     about: "words of the text per minute of sound, without silence at the ends",

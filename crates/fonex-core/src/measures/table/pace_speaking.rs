@@ -1,7 +1,7 @@
 //! Words of the text for each minute of speaking, pauses left out.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pace_speaking",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &SPEAKING_PACE,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["speaks its words slower than", "speaks its words faster than"],
     about: "words of the text per minute of speaking, without pauses",

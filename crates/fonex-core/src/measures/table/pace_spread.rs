@@ -2,7 +2,7 @@
 
 use super::SYLLABLES;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pace_spread",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SYLLABLES,
     estimator: Estimator::Spread(|row| row[1].max(1e-3).ln()),
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["keeps its pace from take to take better than", "keeps its pace from take to take worse than"],
     about: "standard deviation of the speaking time over the repeats of a text, as a share of it",

@@ -2,7 +2,7 @@
 
 use super::PHRASING;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pauses_in_phrases",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PHRASING,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[0] + row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["pauses inside phrases less often than", "pauses inside phrases more often than"],
     about: "pauses of 0.25 s and more that lie inside phrases, over all pauses",

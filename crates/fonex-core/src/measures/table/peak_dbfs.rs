@@ -1,7 +1,7 @@
 //! Highest sample of the sound spoken.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Pairs, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "peak_dbfs",
@@ -10,8 +10,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &PEAK_DBFS,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["peaks lower than", "peaks higher than"],
     about: "highest sample of the sound spoken",

@@ -2,7 +2,7 @@
 
 use super::PITCH;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pitch_hz",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &PITCH,
-    estimator: Estimator::Quantile(0.5, |row| row[0]),
+    estimator: Estimator::Median(|row| row[0], Pairs::Ratios),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["speaks lower than", "speaks higher than"],
     about: "median pitch of the voiced frames of an answer",

@@ -2,7 +2,7 @@
 
 use super::PITCH;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pitch_movement",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &PITCH,
-    estimator: Estimator::Quantile(0.5, |row| row[2]),
+    estimator: Estimator::Median(|row| row[2], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["moves its pitch less than", "moves its pitch more than"],
     about: "mean of the absolute changes of pitch while voiced, in semitones a second",

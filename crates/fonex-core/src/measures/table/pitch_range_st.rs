@@ -2,7 +2,7 @@
 
 use super::PITCH;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Pairs, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pitch_range_st",
@@ -11,8 +11,9 @@ pub(super) static MEASURE: Measure = Measure {
     better: Better::Neither,
     tasks: &[Task::Speak],
     fact: &PITCH,
-    estimator: Estimator::Quantile(0.5, |row| row[1]),
+    estimator: Estimator::Median(|row| row[1], Pairs::Differences),
     asked: false,
+    matters: Matters::Amount(0.25),
     rare: false,
     says: ["speaks flatter than", "speaks in a wider range than"],
     about: "from the 5th to the 95th percentile of the pitch within an answer",

@@ -2,7 +2,7 @@
 
 use super::PITCH;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "pitch_spread_st",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PITCH,
     estimator: Estimator::Spread(|row| 12.0 * row[0].max(1.0).log2()),
     asked: false,
+    matters: Matters::Amount(0.25),
     rare: false,
     says: ["keeps its pitch from take to take better than", "keeps its pitch from take to take worse than"],
     about: "standard deviation of the median pitch over the repeats of a text",

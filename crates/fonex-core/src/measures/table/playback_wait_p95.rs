@@ -2,7 +2,7 @@
 
 use super::PLAYBACK;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "playback_wait_p95",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PLAYBACK,
     estimator: Estimator::Quantile(0.95, |row| row[1]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["needs a shorter wait for smooth playback than", "needs a longer wait for smooth playback than"],
     about: "how long a player must buffer so that playback is not interrupted",

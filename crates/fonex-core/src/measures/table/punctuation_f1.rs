@@ -2,7 +2,7 @@
 
 use super::{counts, f1};
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "punctuation_f1",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PUNCTUATION,
     estimator: Estimator::Smooth(f1),
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["punctuates worse than", "punctuates better than"],
     about: "punctuation signs found, missed and invented behind the words both sides have",

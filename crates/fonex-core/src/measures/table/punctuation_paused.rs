@@ -2,7 +2,7 @@
 
 use super::PHRASING;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "punctuation_paused",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &PHRASING,
     estimator: Estimator::Ratio { part: |row| row[1], whole: |row| row[2], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["pauses at punctuation less often than", "pauses at punctuation more often than"],
     about: "signs of punctuation between words at which the voice pauses, over all of them",

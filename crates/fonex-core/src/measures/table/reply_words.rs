@@ -1,7 +1,7 @@
 //! Words of the replies.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "reply_words",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &REPLY_WORDS,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["replies in fewer words than", "replies in more words than"],
     about: "words of the replies",

@@ -2,7 +2,7 @@
 
 use super::CONFIDENCE;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "roc_area",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &CONFIDENCE,
     estimator: Estimator::Area,
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["tells right words from wrong ones worse than", "tells right words from wrong ones better than"],
     about: "probability that a correct word has a higher confidence than a wrong one",

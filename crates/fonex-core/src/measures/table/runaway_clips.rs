@@ -2,7 +2,7 @@
 
 use super::{GAPS, LEAST_WORDS, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "runaway_clips",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["runs on after the text less often than", "runs on after the text more often than"],
     about: "clips in which four words or more were heard after the last one said, over all clips",

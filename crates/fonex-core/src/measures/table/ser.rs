@@ -2,7 +2,7 @@
 
 use super::{WORDS, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "ser",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["gets fewer clips wrong than", "gets more clips wrong than"],
     about: "clips with at least one wrong word, over all clips",

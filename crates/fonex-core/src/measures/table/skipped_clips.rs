@@ -2,7 +2,7 @@
 
 use super::{GAPS, LEAST_WORDS, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "skipped_clips",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["skips stretches less often than", "skips stretches more often than"],
     about: "clips in which four words in a row or more were not heard, over all clips",

@@ -2,7 +2,7 @@
 
 use super::SYLLABLES;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "syllable_rate",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &SYLLABLES,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 20.0), most: 20.0 },
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["speaks slower than", "speaks faster than"],
     about: "syllables counted in the sound over the time of speaking, pauses left out",

@@ -2,7 +2,7 @@
 
 use super::TERMS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "term_f1",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["hears must-hear terms worse than", "hears must-hear terms better than"],
     about: "harmonic mean of term recall and precision",

@@ -2,7 +2,7 @@
 
 use super::TERMS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "term_recall",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TERMS,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[0] + row[1], bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["misses more must-hear terms than", "misses fewer must-hear terms than"],
     about: "must-hear terms found, over those said",

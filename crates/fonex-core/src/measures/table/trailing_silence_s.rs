@@ -1,7 +1,7 @@
 //! Silence after the last sound.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "trailing_silence_s",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TRAILING_SILENCE_S,
     estimator: Estimator::Quantile(0.5, |row| row[0]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["ends with less silence than", "ends with more silence than"],
     about: "silence after the last sound",

@@ -2,7 +2,7 @@
 
 use super::TRUE_PEAK;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "true_peak_dbtp",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &TRUE_PEAK,
     estimator: Estimator::Quantile(0.95, |row| row[0]),
     asked: false,
+    matters: Matters::Amount(0.5),
     rare: false,
     says: ["peaks lower than", "peaks higher than"],
     about: "95th percentile of the highest level between the samples",

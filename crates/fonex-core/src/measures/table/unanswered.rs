@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "unanswered",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &UNANSWERED,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: true,
+    matters: Matters::Amount(0.01),
     rare: true,
     says: ["fails less often than", "fails more often than"],
     about: "trials that ended without an answer, over all timed trials",

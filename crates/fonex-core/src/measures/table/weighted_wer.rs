@@ -1,7 +1,7 @@
 //! Weights of the wrong words over the weights of the words said.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "weighted_wer",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WEIGHTED,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["gets less of the weighted words wrong than", "gets more of the weighted words wrong than"],
     about: "weights of the wrong words over the weights of the words said",

@@ -2,7 +2,7 @@
 
 use super::WORDS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "wer",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: true,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["gets fewer words wrong than", "gets more words wrong than"],
     about: "words substituted, deleted and inserted, over the words of the labels",

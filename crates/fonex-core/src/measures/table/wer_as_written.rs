@@ -1,7 +1,7 @@
 //! Wrong words without any text profile.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "wer_as_written",
@@ -12,6 +12,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &AS_WRITTEN,
     estimator: Estimator::Ratio { part: |row| row[0], whole: |row| row[1], bounds: (0.0, 1.0), most: f64::INFINITY },
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["is closer to the labels as written than", "is further from the labels as written than"],
     about: "wrong words without any text profile",

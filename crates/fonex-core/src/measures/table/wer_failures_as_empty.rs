@@ -1,7 +1,7 @@
 //! Wrong words over all trials, one without an answer counted as an empty text.
 
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "wer_failures_as_empty",
@@ -17,6 +17,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: f64::INFINITY,
     },
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["gets fewer words wrong, failures counted, than", "gets more words wrong, failures counted, than"],
     about: "wrong words over all trials, one without an answer counted as an empty text",

@@ -2,7 +2,7 @@
 
 use super::WORDS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "wil",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORDS,
     estimator: Estimator::Smooth(lost),
     asked: false,
+    matters: Matters::Amount(0.005),
     rare: false,
     says: ["loses less word information than", "loses more word information than"],
     about: "words heard right, against words said and words heard",

@@ -2,7 +2,7 @@
 
 use super::WORD_STARTS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "word_start_p50",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Quantile(0.5, |row| row[1]),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["puts words earlier than", "puts words later than"],
     about: "start of each word heard right, heard minus labelled",

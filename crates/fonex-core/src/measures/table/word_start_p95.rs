@@ -2,7 +2,7 @@
 
 use super::WORD_STARTS;
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "word_start_p95",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &WORD_STARTS,
     estimator: Estimator::Quantile(0.95, |row| row[1].abs()),
     asked: false,
+    matters: Matters::Share(0.05),
     rare: false,
     says: ["places words closer than", "places words further off than"],
     about: "absolute difference of the word starts, 95th percentile",

@@ -2,7 +2,7 @@
 
 use super::yes;
 use crate::Task;
-use crate::measures::{Better, Estimator, Fact, Measure, Trials, Unit};
+use crate::measures::{Better, Estimator, Fact, Matters, Measure, Trials, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "words_over_silence",
@@ -13,6 +13,7 @@ pub(super) static MEASURE: Measure = Measure {
     fact: &OVER_SILENCE,
     estimator: Estimator::Ratio { part: |row| yes(row[0] > 0.0), whole: |_| 1.0, bounds: (0.0, 1.0), most: 1.0 },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["invents words in fewer silent clips than", "invents words in more silent clips than"],
     about: "clips in which nobody speaks and words were heard, over clips in which nobody speaks",

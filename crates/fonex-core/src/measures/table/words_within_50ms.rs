@@ -2,7 +2,7 @@
 
 use super::{WORD_STARTS, yes};
 use crate::Task;
-use crate::measures::{Better, Estimator, Measure, Unit};
+use crate::measures::{Better, Estimator, Matters, Measure, Unit};
 
 pub(super) static MEASURE: Measure = Measure {
     id: "words_within_50ms",
@@ -18,6 +18,7 @@ pub(super) static MEASURE: Measure = Measure {
         most: 1.0,
     },
     asked: false,
+    matters: Matters::Amount(0.01),
     rare: false,
     says: ["has fewer words within 50 ms than", "has more words within 50 ms than"],
     about: "words heard right that start within 50 ms of their label",

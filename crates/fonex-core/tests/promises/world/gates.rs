@@ -5,7 +5,9 @@ use fonex_core::measures::{Sample, difference};
 use fonex_core::stats::{UnitKind, stream};
 use fonex_core::verdict::{Bound, GateLevels, Judgement, Kept, judge};
 
-use super::{Shape, add, wer};
+use rand::RngExt;
+
+use super::{Shape, add, share, wer, wrong};
 
 /// Shares of gates that passed and failed; the others were undecided.
 #[derive(Debug, Clone, Copy, Default)]
@@ -52,8 +54,25 @@ pub fn gates(accepted: Shape, build: Shape, margin: f64, clips: u32, limits: usi
     all
 }
 
+/// How often a build passes of which a share of the answers changed, each worse by so much of its words on average; the others
+/// are those of the baseline.
+pub fn little_changed(changed: f64, harm: f64, margin: f64, clips: u32, sims: u64) -> f64 {
+    share(sims, |sim| {
+        let mut random = stream(sim, &["little changed", &format!("{changed} {harm} {clips}")]);
+        let mut samples = [0, 1].map(|_| Sample::new(4, UnitKind::Clip));
+        for clip in 0..clips {
+            let before = wrong(&mut random, 0.08, 10);
+            let is_changed = random.random::<f64>() < changed;
+            let after = if is_changed { wrong(&mut random, 0.08 + harm, 10) } else { before };
+            add(&mut samples[0], clip, [before, 10.0]);
+            add(&mut samples[1], clip, [after, 10.0]);
+        }
+        held(&samples[0], &samples[1], margin, 1).kept == Kept::Pass
+    })
+}
+
 fn held(baseline: &Sample, build: &Sample, margin: f64, limits: usize) -> Judgement {
     let off = difference(wer(), baseline, build).unwrap();
     let kept_by = Bound::WorseByAtMost(margin).kept_by(Better::Lower);
-    judge(off.difference, kept_by, GateLevels { certainty: 0.95, limits }, |alpha| off.interval(alpha))
+    judge(off.difference, kept_by, GateLevels { certainty: 0.95, limits }, |alpha| off.interval_of_change(alpha))
 }

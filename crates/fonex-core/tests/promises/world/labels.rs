@@ -38,20 +38,31 @@ fn any(random: &mut Stream, count: usize) -> usize {
     (random.random::<f64>() * count as f64) as usize
 }
 
-/// What an engine hears.
-fn heard(random: &mut Stream, truth: &[usize], errs: f64) -> Vec<usize> {
-    let mut words = Vec::new();
-    for said in truth {
+/// What an engine hears: for each word said the words heard. Where an engine before it made a mistake, it makes the same one in
+/// a share of cases.
+fn heard(
+    random: &mut Stream,
+    truth: &[usize],
+    errs: f64,
+    before: &[Vec<Vec<usize>>],
+    shared: f64,
+) -> Vec<Vec<usize>> {
+    let word = |(at, said): (usize, &usize)| {
+        if let Some(other) = before.iter().map(|heard| &heard[at]).find(|heard| **heard != [*said])
+            && random.random::<f64>() < shared
+        {
+            return other.clone();
+        }
         let trap = said % TRAP == 0 && random.random::<f64>() < 0.5;
         match random.random::<f64>() {
-            _ if trap => words.push((said + 1) % VOCABULARY),
-            x if x < errs * 0.7 => words.push(any(random, VOCABULARY)),
-            x if x < errs * 0.9 => {}
-            x if x < errs => words.extend([*said, any(random, VOCABULARY)]),
-            _ => words.push(*said),
+            _ if trap => vec![(said + 1) % VOCABULARY],
+            x if x < errs * 0.7 => vec![any(random, VOCABULARY)],
+            x if x < errs * 0.9 => vec![],
+            x if x < errs => vec![*said, any(random, VOCABULARY)],
+            _ => vec![*said],
         }
-    }
-    words
+    };
+    truth.iter().enumerate().map(word).collect()
 }
 
 /// A label with a slip: a word changed, left out or put in, or the text of another clip.
@@ -67,8 +78,8 @@ fn slip(random: &mut Stream, truth: &[usize], other: &[usize]) -> Vec<usize> {
     label
 }
 
-/// Puts labels of which this share is wrong on trial before engines that err so often.
-pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64]) -> Found {
+/// Puts labels of which this share is wrong on trial before engines that err so often, and share so much of their mistakes.
+pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64], shared: f64) -> Found {
     let mut random = stream(sim, &["labels"]);
     let profile = TextProfile::shipped("verbatim").unwrap();
     let truths: Vec<Vec<usize>> =
@@ -86,11 +97,15 @@ pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64]) -> Found {
                 wrong.insert(clip);
             }
         }
-        let voters: Vec<Voter> = errs
+        let mut by_engine: Vec<Vec<Vec<usize>>> = Vec::new();
+        for errs in errs {
+            by_engine.push(heard(&mut random, truth, *errs, &by_engine, shared));
+        }
+        let voters: Vec<Voter> = by_engine
             .iter()
             .enumerate()
-            .map(|(engine, errs)| {
-                let heard = text(&heard(&mut random, truth, *errs));
+            .map(|(engine, heard)| {
+                let heard = text(&heard.concat());
                 let score = |label: &[usize]| score_clip(&profile, &Label::parse(&text(label)).unwrap(), &heard);
                 let scored = score(&label);
                 if engine == 0 {
@@ -111,7 +126,7 @@ pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64]) -> Found {
     let first = suspects.iter().take(wrong.len()).filter(|suspect| is_wrong(&suspect.clip)).count() as f64;
     let planted = wrong.len().max(1) as f64;
     Found {
-        precision: right / likely.len().max(1) as f64,
+        precision: right / likely.len() as f64,
         recall: right / planted,
         accused: likely.len() as f64 - right,
         first: first / planted,
@@ -121,11 +136,13 @@ pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64]) -> Found {
 }
 
 /// The mean over simulations.
-pub fn wrong_labels_found(sims: u64, clips: usize, share: f64, errs: &[f64]) -> Found {
-    let all: Vec<Found> = (0..sims).map(|sim| wrong_labels(sim, clips, share, errs)).collect();
+pub fn wrong_labels_found(sims: u64, clips: usize, share: f64, errs: &[f64], shared: f64) -> Found {
+    let all: Vec<Found> = (0..sims).map(|sim| wrong_labels(sim, clips, share, errs, shared)).collect();
     let mean = |of: fn(&Found) -> f64| all.iter().map(of).sum::<f64>() / all.len() as f64;
+    // Where nothing is accused there is no precision.
+    let accused: Vec<&Found> = all.iter().filter(|found| !found.precision.is_nan()).collect();
     Found {
-        precision: mean(|found| found.precision),
+        precision: accused.iter().map(|found| found.precision).sum::<f64>() / accused.len() as f64,
         recall: mean(|found| found.recall),
         accused: mean(|found| found.accused),
         first: mean(|found| found.first),

@@ -5,24 +5,29 @@
 mod estimators;
 mod gates;
 mod labels;
+mod nulls;
 mod over_runs;
 
 use fonex_core::measures::{self, Estimator, Sample, difference, estimate};
 use fonex_core::stats::{Stream, UnitKind, stream};
-use fonex_core::verdict::{DrawnUnit, Finding, Question, Verdict, answer};
+use fonex_core::verdict::{DrawnUnit, Finding, Question, Slices, Verdict, answer};
 use rand::RngExt;
 use rand_distr::{Beta, Binomial, Distribution};
 
 #[allow(unused_imports, reason = "the bench alone uses all")]
 pub use estimators::{other_intervals, wander};
 #[allow(unused_imports, reason = "the bench alone names it")]
-pub use gates::{Gated, gates};
+pub use gates::{Gated, gates, little_changed};
 #[allow(unused_imports, reason = "the bench alone names it")]
 pub use labels::{Found, wrong_labels_found};
+#[allow(unused_imports, reason = "the bench alone uses all")]
+pub use nulls::{FailingSpeakers, clips_for_80_percent, unequal_shapes};
+#[allow(unused_imports, reason = "the bench alone uses it")]
+pub use over_runs::series_of;
 pub use over_runs::{Drift, Errors, series};
 
 /// How errors are spread over clips.
-#[derive(Clone, Copy)]
+#[derive(Debug, Clone, Copy)]
 pub enum Shape {
     /// Each word by itself, clips of ten words.
     Even { rate: f64 },
@@ -30,6 +35,10 @@ pub enum Shape {
     Uneven { rate: f64, correlation: f64 },
     /// A share of clips is lost whole, the other words go wrong by themselves.
     Lost { share: f64, rate: f64 },
+    /// The same in clips of different length and difficulty.
+    LostUneven { share: f64, rate: f64 },
+    /// In a share of clips so much of the words goes wrong.
+    Partly { share: f64, harm: f64, rate: f64 },
     /// A share of clips has three words inserted for each one said.
     Repeats { share: f64 },
 }
@@ -50,28 +59,46 @@ impl Shape {
     pub fn truth(self) -> f64 {
         match self {
             Self::Even { rate } | Self::Uneven { rate, .. } => rate,
-            Self::Lost { share, rate } => share + (1.0 - share) * rate,
+            Self::Lost { share, rate } | Self::LostUneven { share, rate } => share + (1.0 - share) * rate,
+            Self::Partly { share, harm, rate } => share * harm + (1.0 - share) * rate,
             Self::Repeats { share } => 0.05 + 3.0 * share,
         }
     }
 
-    /// Errors and words of a clip.
+    /// Errors and words of a clip of its own.
     fn draw(self, random: &mut Stream) -> [f64; 2] {
+        let words = if self.is_uneven() { length(random) } else { 10 };
+        [self.errors(random, words), words as f64]
+    }
+
+    /// Whether its clips differ in length.
+    const fn is_uneven(self) -> bool {
+        matches!(self, Self::Uneven { .. } | Self::LostUneven { .. } | Self::Repeats { .. })
+    }
+
+    /// Errors in a clip of so many words.
+    fn errors(self, random: &mut Stream, words: u64) -> f64 {
         match self {
-            Self::Even { rate } => [wrong(random, rate, 10), 10.0],
+            Self::Even { rate } => wrong(random, rate, words),
             Self::Uneven { rate, correlation } => {
-                let words = length(random);
                 let rate = spread(random, rate, correlation);
-                [wrong(random, rate, words), words as f64]
+                wrong(random, rate, words)
             }
-            Self::Lost { share, rate } => {
-                let lost = random.random::<f64>() < share;
-                [if lost { 10.0 } else { wrong(random, rate, 10) }, 10.0]
+            Self::Lost { share, .. } | Self::LostUneven { share, .. } if random.random::<f64>() < share => {
+                words as f64
+            }
+            Self::Lost { rate, .. } => wrong(random, rate, words),
+            Self::LostUneven { rate, .. } => {
+                let rate = spread(random, rate, 0.05);
+                wrong(random, rate, words)
+            }
+            Self::Partly { share, harm, rate } => {
+                let rate = if random.random::<f64>() < share { harm } else { rate };
+                wrong(random, rate, words)
             }
             Self::Repeats { share } => {
-                let words = length(random);
                 let repeated = if random.random::<f64>() < share { 3.0 * words as f64 } else { 0.0 };
-                [wrong(random, 0.05, words) + repeated, words as f64]
+                wrong(random, 0.05, words) + repeated
             }
         }
     }
@@ -86,6 +113,9 @@ fn wrong(random: &mut Stream, rate: f64, words: u64) -> f64 {
 }
 
 fn spread(random: &mut Stream, rate: f64, correlation: f64) -> f64 {
+    if rate <= 0.0 {
+        return 0.0;
+    }
     let k = 1.0 / correlation - 1.0;
     Beta::new(rate * k, (1.0 - rate) * k).unwrap().sample(random)
 }
@@ -151,32 +181,53 @@ pub fn speaker_claims(count: u32, first: f64, second: f64, sims: u64) -> f64 {
     share(sims, |sim| {
         let mut random = stream(sim, &["claims"]);
         let samples = speakers(&mut random, count, [first, second], 0.1);
-        claims(&answer(&[question(&samples, DrawnUnit::Speaker)]))
+        claims(&answer(&[question(&samples, DrawnUnit::Speaker)], Slices::Half))
     })
 }
 
-fn question([first, second]: &[Sample; 2], unit: DrawnUnit) -> Question {
+fn question(samples: &[Sample; 2], unit: DrawnUnit) -> Question {
+    question_about("wer", samples, unit)
+}
+
+fn question_about(measure: &str, [first, second]: &[Sample; 2], unit: DrawnUnit) -> Question {
+    let measure = measures::find(measure).unwrap();
     Question {
         speakers: None,
-        measure: measures::find("wer").unwrap(),
+        measure,
         slice: None,
         clips: first.clips(),
         unit,
-        difference: difference(wer(), first, second),
+        difference: difference(measure.estimator, first, second),
+        figures: None,
+        matters: None,
         withheld: None,
     }
 }
 
 fn claims(findings: &[Finding]) -> bool {
-    findings.iter().any(|finding| finding.verdict != Verdict::CannotTell)
+    findings.iter().any(|finding| finding.verdict.is_difference())
 }
 
 fn pair(random: &mut Stream, clips: u32, shapes: [Shape; 2]) -> [Sample; 2] {
+    sampled(&drawn(random, clips, shapes))
+}
+
+/// The errors of both and the words of each clip.
+fn drawn(random: &mut Stream, clips: u32, shapes: [Shape; 2]) -> Vec<[f64; 3]> {
+    let uneven = shapes.iter().any(|shape| shape.is_uneven());
+    let clip = |_| {
+        let words = if uneven { length(random) } else { 10 };
+        let [first, second] = shapes.map(|shape| shape.errors(random, words));
+        [first, second, words as f64]
+    };
+    (0..clips).map(clip).collect()
+}
+
+fn sampled(drawn: &[[f64; 3]]) -> [Sample; 2] {
     let mut samples = [0, 1].map(|_| Sample::new(4, UnitKind::Clip));
-    for clip in 0..clips {
-        for (sample, shape) in samples.iter_mut().zip(shapes) {
-            let parts = shape.draw(random);
-            add(sample, clip, parts);
+    for (clip, [first, second, words]) in (0..).zip(drawn) {
+        for (sample, errors) in samples.iter_mut().zip([first, second]) {
+            add(sample, clip, [*errors, *words]);
         }
     }
     samples
@@ -197,7 +248,7 @@ pub fn lost_against_scattered(rate: f64, clips: u32, slices: u32, sims: u64) -> 
             asked.difference = asked.difference.map(|d| d.reaching(reach));
             questions.push(asked);
         }
-        claims(&answer(&questions))
+        claims(&answer(&questions, Slices::Half))
     })
 }
 
@@ -207,7 +258,7 @@ pub fn scattered(first: f64, second: f64, clips: u32, sims: u64) -> f64 {
     share(sims, |sim| {
         let mut random = stream(sim, &["scattered"]);
         let samples = pair(&mut random, clips, [shape(first), shape(second)]);
-        claims(&answer(&[question(&samples, DrawnUnit::Clip)]))
+        claims(&answer(&[question(&samples, DrawnUnit::Clip)], Slices::Half))
     })
 }
 
@@ -218,7 +269,7 @@ pub fn ten_variants(sims: u64) -> f64 {
         let mut random = stream(sim, &["ten"]);
         let questions: Vec<Question> =
             (0..10).map(|_| question(&pair(&mut random, 60, [shape; 2]), DrawnUnit::Clip)).collect();
-        claims(&answer(&questions))
+        claims(&answer(&questions, Slices::Half))
     })
 }
 
@@ -230,7 +281,7 @@ pub fn large_among_many(findings: u32, sims: u64) -> f64 {
         let mut questions = vec![question(&pair(&mut random, 100, large), DrawnUnit::Clip)];
         let same = [Shape::Even { rate: 0.1 }; 2];
         questions.extend((1..findings).map(|_| question(&pair(&mut random, 30, same), DrawnUnit::Clip)));
-        answer(&questions)[0].verdict == Verdict::Worse
+        answer(&questions, Slices::Half)[0].verdict == Verdict::Worse
     })
 }
 
@@ -241,7 +292,7 @@ pub fn more_clips(sims: u64) -> (f64, f64) {
     let (mut told, mut given, mut typical) = (0, 0, Vec::new());
     for sim in 0..sims {
         let mut random = stream(sim, &["more"]);
-        let finding = answer(&[question(&pair(&mut random, 100, shapes), DrawnUnit::Clip)]).remove(0);
+        let finding = answer(&[question(&pair(&mut random, 100, shapes), DrawnUnit::Clip)], Slices::Half).remove(0);
         let Some(more) = finding.more_clips else { continue };
         given += 1;
         // Where the difference seen is about the true one, the number is for it.
@@ -252,7 +303,7 @@ pub fn more_clips(sims: u64) -> (f64, f64) {
     for (sim, more) in (0..).zip(&typical) {
         let mut random = stream(sim, &["more again"]);
         let again = pair(&mut random, 100 + *more as u32, shapes);
-        told += u32::from(claims(&answer(&[question(&again, DrawnUnit::Clip)])));
+        told += u32::from(claims(&answer(&[question(&again, DrawnUnit::Clip)], Slices::Half)));
     }
     (f64::from(told) / typical.len().max(1) as f64, f64::from(given) / sims as f64)
 }

@@ -1,11 +1,11 @@
 //! Series of runs over the same clips.
 
-use fonex_core::measures::{Sample, SeriesScores, series_scores};
-use fonex_core::stats::{UnitKind, stream};
+use fonex_core::measures::{self, Sample, SeriesScores, series_scores};
+use fonex_core::stats::{UnitKind, normal_quantile, stream};
 use fonex_core::verdict::look;
 use rand::RngExt;
 
-use super::{add, spread, wer, wrong};
+use super::{add, spread, wrong};
 
 /// Errors of a run: words that go wrong by themselves, in clips of their own difficulty, and clips lost whole.
 #[derive(Clone, Copy)]
@@ -56,8 +56,15 @@ impl Told {
     }
 }
 
-/// Simulates series of runs over the same clips, each looked at run by run.
+/// Simulates series of runs over the same clips in the WER, each looked at run by run.
 pub fn series(errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) -> Told {
+    series_of("wer", errors, drift, clips, runs, sims)
+}
+
+/// How often any change is claimed in an unchanged series, in a measure of errors or of times.
+pub fn series_of(measure: &str, errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) -> Told {
+    let measure = measures::find(measure).unwrap();
+    let timed = measure.fact.timed;
     let told = |sim: u64| {
         let mut random = stream(sim, &["series"]);
         let hard: Vec<f64> = (0..clips).map(|_| spread(&mut random, 0.1, 0.05) / 0.1).collect();
@@ -74,8 +81,15 @@ pub fn series(errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) 
                         }
                     }
                 };
-                let mut sample = Sample::new(4, UnitKind::Clip);
+                let mut sample = Sample::new(measure.fact.width, UnitKind::Clip);
                 for (clip, hard) in (0..).zip(&hard) {
+                    if timed {
+                        // A clip takes as long as it is hard, with a tenth of scatter.
+                        let scatter = normal_quantile(random.random_range(1e-6..1.0 - 1e-6));
+                        let row = [100.0 * (0.3 + hard) * (0.1 * scatter).exp() * (1.0 + more)];
+                        sample.add(clip, std::iter::once(row.as_slice()));
+                        continue;
+                    }
                     let lost = random.random::<f64>() < errors.lost;
                     let n = if lost { 10.0 } else { wrong(&mut random, (errors.rate + more) * hard, 10) };
                     add(&mut sample, clip, [n, 10.0]);
@@ -83,11 +97,17 @@ pub fn series(errors: Errors, drift: Drift, clips: u32, runs: usize, sims: u64) 
                 sample
             })
             .collect();
-        let all = series_scores(wer(), &samples.iter().collect::<Vec<_>>()).unwrap();
+        let all = series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>()).unwrap();
         (2..=runs).find(|so_far| {
             let (values, tested) = (all.values[..*so_far].to_vec(), all.tested[..*so_far].to_vec());
-            let part = SeriesScores { values, tested, scores: all.scores[..*so_far].to_vec(), kind: all.kind };
-            look(&part).is_some()
+            let part = SeriesScores {
+                values,
+                tested,
+                scores: all.scores[..*so_far].to_vec(),
+                kind: all.kind,
+                range: all.range,
+            };
+            look(&part, 0).is_some()
         })
     };
     Told((0..sims).map(told).collect())

@@ -10,6 +10,7 @@ use std::path::PathBuf;
 use clap::Args;
 use fonex_analysis::{Asked, Material, RunView, Side, VariantView, Wanted, comparable, compare, sound_between};
 use fonex_core::measures::find;
+use fonex_core::verdict::Slices;
 use fonex_formats::{Place, Problem};
 use fonex_run::unknown;
 use fonex_store::Store;
@@ -17,12 +18,12 @@ use fonex_store::Store;
 use self::by_slice::print_by_slice;
 use self::flips::print_flips;
 use self::many::print_matrix;
-pub(super) use self::pages::{explained, findings_table, statement, verdict};
+pub(super) use self::pages::{explained, findings_table, more_in_words, statement, verdict};
 use self::pages::{page, recipes_page};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
 use super::varied::{Varied, write_chart};
-use super::{find_run, find_variant, load_run, store_to_read};
+use super::{find_run, find_variant, load_run, mattering, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -80,7 +81,13 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
     if options.matrix && measures.is_empty() {
         measures.extend(MATRIX.into_iter().filter_map(find));
     }
-    let asked = Asked { measures, by: options.by.clone(), unit: options.unit.chosen() };
+    let asked = Asked {
+        measures,
+        by: options.by.clone(),
+        unit: options.unit.chosen(),
+        slices: Slices::Half,
+        matters: mattering(&options.bench)?,
+    };
     let profile = options.profile.chosen()?;
     let mut named = Vec::new();
     for typed in &options.runs {

@@ -26,7 +26,7 @@ fn undecided(findings: &[Finding]) -> String {
     for finding in findings.iter().filter(|finding| finding.verdict == Verdict::CannotTell) {
         let name = find(&finding.measure).map_or(finding.measure.as_str(), |measure| measure.name);
         let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
-        if let Some(more) = finding.more_clips {
+        if let Some(more) = more_in_words(finding) {
             more_clips.push(format!("{more} for {name}{slice}"));
             continue;
         }
@@ -145,7 +145,10 @@ fn finding_cells(finding: &Finding) -> [Cell; 10] {
         Cell::text(output::plural(finding.units, finding.unit.as_str()))
     };
     [
-        verdict(finding.verdict),
+        match (finding.less_than_matters, verdict(finding.verdict)) {
+            (true, Cell::Verdict(sign, word)) => Cell::Verdict(sign, format!("{word}, less than matters")),
+            (_, verdict) => verdict,
+        },
         measure.map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name)),
         Cell::text(finding.slice.as_deref().unwrap_or("all")),
         Cell::Count(finding.clips),
@@ -164,9 +167,27 @@ pub(in crate::commands) fn verdict(verdict: Verdict) -> Cell {
         Verdict::Better => "▼",
         Verdict::Worse => "▲",
         Verdict::Differs => "◆",
+        Verdict::Alike => "=",
         Verdict::CannotTell => "?",
     };
     Cell::Verdict(sign, verdict.as_str().to_owned())
+}
+
+/// How many more clips it takes, as the range that the difference seen leaves open.
+pub(in crate::commands) fn more_in_words(finding: &Finding) -> Option<String> {
+    let more = finding.more_clips?;
+    Some(match finding.more_clips_between {
+        Some((few, Some(many))) if two_digits(few) == two_digits(many) => format!("about {}", two_digits(more)),
+        Some((few, Some(many))) => format!("{} to {}", two_digits(few), two_digits(many)),
+        Some((few, None)) => format!("{} or many more", two_digits(few)),
+        None => format!("about {}", two_digits(more)),
+    })
+}
+
+/// A number of which no more than two digits are known.
+fn two_digits(count: u64) -> u64 {
+    let step = 10_u64.pow(count.max(1).ilog10().saturating_sub(1));
+    count.div_ceil(step) * step
 }
 
 /// Why it cannot tell, where that is not a number of clips.
@@ -184,7 +205,7 @@ fn reason(finding: &Finding) -> String {
     }
 }
 
-/// A finding in one sentence.
+/// A finding in one sentence; none of one that cannot tell.
 pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding) -> Option<String> {
     let measure = find(&finding.measure)?;
     let lower = finding.difference? < 0.0;
@@ -194,8 +215,21 @@ pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding)
     let interval = finding
         .interval
         .map_or_else(String::new, |i| format!(", difference {} to {}", difference(i.low), difference(i.high)));
+    let matters = finding.matters.map(|matters| figure(measure.unit, Some(matters)));
+    if finding.verdict == Verdict::Alike {
+        let within = matters.map_or_else(String::new, |matters| format!(" within {matters}"));
+        return Some(format!(
+            "{} and {} are alike in {}{slice}{within} over {}{interval}.",
+            comparison.second,
+            comparison.first,
+            measure.name,
+            output::plural(finding.clips, "clip"),
+        ));
+    }
+    let less = finding.less_than_matters.then_some(matters).flatten();
+    let less = less.map_or_else(String::new, |matters| format!("; less than {matters} does not matter"));
     Some(format!(
-        "{} {says} {}{slice}: {} {} against {} over {}{interval}.",
+        "{} {says} {}{slice}: {} {} against {} over {}{interval}{less}.",
         comparison.second,
         comparison.first,
         measure.name,

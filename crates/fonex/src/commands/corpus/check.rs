@@ -15,7 +15,7 @@ use fonex_core::Clip;
 
 use super::suspects;
 use crate::cli::{Format, FormatArg};
-use crate::commands::power::least_difference_in_words;
+use crate::commands::power::{ONE_PAIR, least_difference_in_words};
 use crate::facts::audio_facts;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -93,7 +93,7 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
         Format::Json => output::print_json(&checked)?,
         Format::Table => {
             let clips: Vec<&Clip> = corpus.clips.iter().collect();
-            let least = least_difference_in_words(&clips, &bench_profile);
+            let least = least_difference_in_words(&clips, &bench_profile, ONE_PAIR);
             let tried = checked.on_trial.as_ref().map(|tried| suspects::page(tried, options.limit));
             output::print(&format!("{}{least}{}", page(&checked, options.limit), tried.unwrap_or_default()))?;
         }

@@ -12,7 +12,7 @@ use fonex_formats::{Corpus, Place, Problem, corpus_folder, read_corpus};
 
 use super::write_corpus;
 use crate::commands::chosen::profile_here;
-use crate::commands::power::{clips_needed_in_words, least_difference_in_words};
+use crate::commands::power::{ONE_PAIR, clips_needed_in_words, least_difference_in_words};
 use fonex_run::unknown;
 
 use crate::facts::{AUDIO_FIELDS, CLIP_FIELDS, ClipFields, audio_facts};
@@ -135,7 +135,7 @@ fn group(clip: &Clip, by: &[String]) -> String {
 /// What a comparison over these clips can tell, as `corpus check` and `run --dry-run` say it.
 fn what_they_can_show(picked: &[&Clip]) -> Result<String, Problem> {
     let profile = profile_here(None)?;
-    Ok(least_difference_in_words(picked, &profile) + &clips_needed_in_words(picked, &profile))
+    Ok(least_difference_in_words(picked, &profile, ONE_PAIR) + &clips_needed_in_words(picked, &profile))
 }
 
 fn split(picked: &[&Clip], shares: &[f64], seed: u64, path: &Path) -> Result<String, Problem> {

@@ -1,7 +1,7 @@
 //! The charts of the report.
 
 use fonex_analysis::{Followed, RunView, Side, by_kind, follow, locate};
-use fonex_core::measures::{Measure, find};
+use fonex_core::measures::{Mattering, Measure, find};
 use fonex_core::verdict::DrawnUnit;
 use fonex_report::ChartFigure;
 use fonex_report::charts::{
@@ -26,7 +26,7 @@ const MOST_DOTTED: usize = 4;
 
 /// All charts that have something to show.
 pub fn charts(
-    (store, unit): (&Store, Option<DrawnUnit>),
+    (store, unit, mattering): (&Store, Option<DrawnUnit>, &Mattering),
     names: &Names<'_>,
     runs: &[RunView],
     sides: &[Side<'_>],
@@ -35,7 +35,7 @@ pub fn charts(
     if let Some(wer) = find("wer") {
         charts.extend(intervals(names, sides, wer));
         if runs.len() > 2 {
-            charts.extend(over_runs(store, runs, wer, unit)?);
+            charts.extend(over_runs(store, runs, wer, (unit, mattering))?);
         }
     }
     charts.extend(drift(store, names, sides)?);
@@ -101,11 +101,12 @@ fn over_runs(
     store: &Store,
     runs: &[RunView],
     measure: &'static Measure,
-    unit: Option<DrawnUnit>,
+    (unit, mattering): (Option<DrawnUnit>, &Mattering),
 ) -> Result<Option<ChartFigure>, Failure> {
+    let matters = measure.matters(mattering);
     let mut all = Vec::new();
     for variant in trend::variants(runs, measure, None) {
-        all.push(follow(store, runs, Followed { variant, measure, slice: None, unit })?);
+        all.push(follow(store, runs, Followed { variant, measure, slice: None, unit, matters })?);
     }
     all.iter_mut().try_for_each(|series| locate(store, runs, series))?;
     let lines: Vec<String> = all.iter().flat_map(trend::in_words).map(|line| line.trim().to_owned()).collect();

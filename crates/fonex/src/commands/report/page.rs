@@ -6,7 +6,8 @@ use fonex_analysis::{
     Asked, Comparison, Material, RunView, Side, VariantView, by_kind, comparable, compare, score_in_depth, try_labels,
 };
 use fonex_core::accuracy::Score;
-use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Verdict};
+use fonex_core::measures::Mattering;
+use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Slices};
 use fonex_report::{HtmlTable, ReportData, Table};
 use fonex_run::{now, profile_checksum};
 use fonex_store::Store;
@@ -37,17 +38,19 @@ pub struct Shown<'p> {
     pub clips: usize,
     /// Unit of sampling; without one, the corpus decides.
     pub unit: Option<DrawnUnit>,
+    /// Differences that matter.
+    pub mattering: &'p Mattering,
 }
 
 /// The page, but for studies.
 pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) -> Result<ReportData, Failure> {
-    let Shown { store, runs, folder, worst, clips, unit } = *shown;
+    let Shown { store, runs, folder, worst, clips, unit, mattering } = *shown;
     let names = Names::new(runs);
     let sides: Vec<Side<'_>> = runs
         .iter()
         .flat_map(|run| run.variants.iter().map(move |variant| Side { run, variant, material: Material::Whole }))
         .collect();
-    let comparisons = comparisons(store, &names, &sides, unit)?;
+    let comparisons = comparisons(store, &names, &sides, (unit, mattering))?;
     let mut scores: Vec<(String, Score)> = Vec::new();
     for side in charts::recognisers(&sides) {
         if let Some(score) = score_in_depth(store, side.run, side.variant)? {
@@ -68,7 +71,7 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     let titles: Vec<String> = runs.iter().map(RunView::name).collect();
     let noun = if titles.len() == 1 { "Run" } else { "Runs" };
     let mut cards = Cards { store, names: &names, folder: folder.to_owned(), worst, sounds };
-    let mut all_charts = charts::charts((store, unit), &names, runs, &sides)?;
+    let mut all_charts = charts::charts((store, unit, mattering), &names, runs, &sides)?;
     all_charts.extend(reliability_chart(&scores));
     all_charts.extend(voices::trade_off(runs));
     all_charts.extend(sweeps::along_settings(runs));
@@ -136,7 +139,7 @@ fn comparisons(
     store: &Store,
     names: &Names<'_>,
     sides: &[Side<'_>],
-    unit: Option<DrawnUnit>,
+    (unit, mattering): (Option<DrawnUnit>, &Mattering),
 ) -> Result<Vec<Comparison>, Failure> {
     let mut pairs = Vec::new();
     for group in comparable(sides) {
@@ -145,7 +148,7 @@ fn comparisons(
         }
     }
     let by = pairs.first().map_or_else(Vec::new, |(first, _)| charted_tags(first.variant));
-    let asked = Asked { by, unit, ..Asked::default() };
+    let asked = Asked { by, unit, slices: Slices::After, matters: mattering.clone(), ..Asked::default() };
     let named = compare(store, &pairs, &asked)?.into_iter().zip(&pairs).map(|(comparison, (first, second))| {
         Comparison { first: names.of(*first), second: names.of(*second), ..comparison }
     });
@@ -165,7 +168,7 @@ fn charted_tags(variant: &VariantView) -> Vec<String> {
 fn statements(comparisons: &[Comparison]) -> Vec<String> {
     let mut statements = Vec::new();
     for comparison in comparisons {
-        let told = comparison.findings.iter().filter(|finding| finding.verdict != Verdict::CannotTell);
+        let told = comparison.findings.iter().filter(|finding| finding.verdict.is_difference());
         statements.extend(told.filter_map(|finding| statement(comparison, finding)));
     }
     statements

@@ -8,7 +8,7 @@ use fonex_report::figures::figure_with_interval;
 use fonex_report::{Book, ChartFigure};
 
 use super::names::Names;
-use crate::commands::compare::statement;
+use crate::commands::compare::{more_in_words, statement};
 use crate::output::{self, plural};
 
 /// Series of one picture.
@@ -27,7 +27,7 @@ pub fn headline(comparisons: &[Comparison]) -> Option<&'static Measure> {
 }
 
 fn is_told(finding: &Finding) -> bool {
-    finding.verdict != Verdict::CannotTell
+    finding.verdict.is_difference()
 }
 
 /// Three sentences at most.
@@ -68,11 +68,16 @@ fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> 
     let mut lines = Vec::new();
     match plainest(false) {
         Some((comparison, finding)) => lines.extend(statement(comparison, finding)),
+        None if findings(false).any(|(_, finding)| finding.verdict == Verdict::Alike) => {
+            let mut alike = findings(false).filter(|(_, finding)| finding.verdict == Verdict::Alike);
+            lines.extend(alike.next().and_then(|(comparison, finding)| statement(comparison, finding)));
+        }
         None => {
             let clips = findings(false).map(|(_, finding)| finding.clips).max().unwrap_or_default();
-            let more = findings(false).filter_map(|(_, finding)| finding.more_clips).min();
-            let more = more.map_or_else(String::new, |more| {
-                format!("; {} more would tell the difference seen with 80 % power", plural(more, "clip"))
+            let nearest = findings(false).filter(|(_, finding)| finding.more_clips.is_some());
+            let nearest = nearest.min_by_key(|(_, finding)| finding.more_clips);
+            let more = nearest.and_then(|(_, finding)| more_in_words(finding)).map_or_else(String::new, |more| {
+                format!("; {more} more clips would tell the difference seen with 80 % power")
             });
             let clips = plural(clips, "clip");
             lines.push(format!("No difference in {} can be told on {clips}{more}.", measure.name));
@@ -88,6 +93,11 @@ fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> 
         lines.extend(told.next().and_then(|(comparison, finding)| statement(comparison, finding)));
     }
     lines
+}
+
+/// Small slices have no interval, and their figures would stretch the axis over what there is to see.
+fn is_drawn(finding: &Finding) -> bool {
+    finding.slice.is_none() || finding.interval.is_some()
 }
 
 fn size(finding: &Finding) -> f64 {
@@ -109,7 +119,7 @@ fn of_one(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<String> {
 pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
     let measure = headline(comparisons)?;
     let of_measure = |comparison: &Comparison| -> Vec<Finding> {
-        comparison.findings.iter().filter(|one| one.measure == measure.id).cloned().collect()
+        comparison.findings.iter().filter(|one| one.measure == measure.id && is_drawn(one)).cloned().collect()
     };
     let with: Vec<(&Comparison, Vec<Finding>)> = comparisons
         .iter()

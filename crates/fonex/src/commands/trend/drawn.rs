@@ -156,7 +156,7 @@ fn mark(series: &Series, run: i64, label: &str) -> TrendMark {
         change: series.changes.iter().find(|change| shown_at(change) == run).map(|change| match change.verdict {
             Verdict::Worse => ChangeMark::Worse,
             Verdict::Better => ChangeMark::Better,
-            Verdict::Differs | Verdict::CannotTell => ChangeMark::Other,
+            Verdict::Differs | Verdict::Alike | Verdict::CannotTell => ChangeMark::Other,
         }),
         letters: String::new(),
         breaks: series.breaks.iter().any(|other| other.before == run),

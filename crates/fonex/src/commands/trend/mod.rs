@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use fonex_analysis::{ChangeFinding, Followed, RunView, Series, Wanted, follow, locate};
-use fonex_core::measures::{Measure, Unit, find};
-use fonex_core::verdict::{ChangeShape, DrawnUnit};
+use fonex_core::measures::{Matters, Measure, Unit, find};
+use fonex_core::verdict::{ChangeShape, DrawnUnit, Verdict};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::difference;
 use fonex_report::terminal_trend;
@@ -21,7 +21,7 @@ pub(super) use self::drawn::charts;
 use self::drawn::write;
 pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
-use super::{load_run, store_to_read};
+use super::{load_run, mattering, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -100,11 +100,13 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         None => None,
     };
     let slices = slices(&runs, slice, &options.by)?;
+    let mattering = mattering(&options.bench)?;
     let mut all = Vec::new();
     for measure in &measures {
+        let matters = measure.matters(&mattering);
         for slice in &slices {
             let slice = slice.as_ref().map(|(by, value)| (by.as_str(), value.as_str()));
-            all.extend(series(&store, &runs, measure, options, slice)?);
+            all.extend(series(&store, &runs, (measure, matters), options, slice)?);
         }
     }
     all.iter_mut().try_for_each(|series| locate(&store, &runs, series))?;
@@ -156,13 +158,13 @@ fn slices(runs: &[RunView], slice: Option<(&str, &str)>, by: &[String]) -> Resul
 fn series(
     store: &Store,
     runs: &[RunView],
-    measure: &'static Measure,
+    (measure, matters): (&'static Measure, Matters),
     options: &TrendOptions,
     slice: Option<(&str, &str)>,
 ) -> Result<Vec<Series>, Failure> {
     let mut all = Vec::new();
     for variant in variants(runs, measure, options.variant.as_deref()) {
-        let followed = Followed { variant, measure, slice, unit: options.unit.chosen() };
+        let followed = Followed { variant, measure, slice, unit: options.unit.chosen(), matters };
         let series = follow(store, runs, followed)?;
         if series.points.iter().any(|point| point.value.is_some()) {
             all.push(series);
@@ -239,7 +241,10 @@ pub(super) fn in_words(series: &Series) -> Vec<String> {
         let interval = change
             .interval
             .map_or_else(String::new, |i| format!(" ({} to {})", difference(unit, i.low), difference(unit, i.high)));
-        let verdict = change.verdict.as_str();
+        let verdict = match change.verdict {
+            Verdict::Alike => "changed by less than matters",
+            verdict => verdict.as_str(),
+        };
         let for_whom = match series.unit {
             DrawnUnit::Clip => series.speakers.map(|count| format!(", for {}", output::these_speakers(count))),
             DrawnUnit::Speaker => Some(", for speakers like these".to_owned()),

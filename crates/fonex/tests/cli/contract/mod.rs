@@ -48,6 +48,10 @@ pub struct Finding {
     pub interval: Option<[f64; 2]>,
     pub p_value: Option<f64>,
     pub more_clips: Option<u64>,
+    pub more_clips_between: Option<(u64, Option<u64>)>,
+    pub matters: Option<f64>,
+    #[serde(default)]
+    pub less_than_matters: bool,
     pub unit: String,
     pub units: u64,
     pub withheld: Option<String>,
@@ -98,6 +102,7 @@ pub struct Change {
     pub from: i64,
     pub told_by: i64,
     pub verdict: String,
+    pub matters: f64,
     pub difference: f64,
     pub interval: Option<[f64; 2]>,
     pub shape: String,

@@ -1,0 +1,59 @@
+//! What a change may do to a mean where most units did not change at all: two builds of one engine over the same clips.
+
+use super::scores::UnitScore;
+use super::tails::{share_at_most, student_above};
+use super::unseen::Moments;
+
+/// Where more than this share of the units changed, change is the rule, and tells nothing by being rare.
+const MOST_CHANGED: f64 = 0.2;
+
+/// The most that a change does to a unit on average, as a share of the worst there is, unless those seen do more.
+const MOST_HARM: f64 = 0.25;
+
+/// The units that changed among all, with what the change did to each.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Changed {
+    units: f64,
+    /// Of the changed units.
+    harms: Moments,
+    most: f64,
+}
+
+impl Changed {
+    /// None where too many changed. `range` is the worst there is.
+    pub(super) fn of(kinds: &[UnitScore], estimate: f64, range: f64, above: bool) -> Option<Self> {
+        let sign = if above { 1.0 } else { -1.0 };
+        // What is left of a score without the part that a unit of its size has in the estimate.
+        let harm = |kind: &UnitScore| sign * (kind.score - estimate + estimate * kind.weight);
+        let close = 1e-9 * range;
+        let changed = kinds.iter().map(|kind| (harm(kind), kind.times)).filter(|(harm, _)| harm.abs() > close);
+        let harms = Moments::of(changed.clone());
+        let units = kinds.iter().map(|kind| kind.times).sum::<f64>();
+        let worst = changed.fold(0.0_f64, |worst, (harm, _)| worst.max(harm));
+        let most = worst.max(MOST_HARM * range);
+        (range.is_finite() && harms.units <= MOST_CHANGED * units).then_some(Self { units, harms, most })
+    }
+
+    /// The chance of so few changed units, and of changes that did so little, where the true mean is `value`: the greatest
+    /// over the shares of units that may change. Both are as in [`super::unseen::Unseen::chance`].
+    pub(super) fn chance(&self, value: f64) -> f64 {
+        const STEPS: u32 = 60;
+        let Self { units, harms, most } = *self;
+        let least = value / most;
+        if value <= 0.0 || least >= 1.0 {
+            return if value <= 0.0 { 1.0 } else { 0.0 };
+        }
+        let chance = |share: f64| {
+            let few = share_at_most(harms.units, units, share);
+            let error = harms.error();
+            if harms.units < 2.0 || error <= 0.0 {
+                return few;
+            }
+            few * student_above((value / share - harms.mean) / error, harms.units - 1.0)
+        };
+        // Beyond three times as many as changed, and some, the first chance alone is next to nothing.
+        let far = ((3.0 * harms.units + 12.0) / units).clamp(least, 1.0);
+        let at = |step: u32| least + (far - least) * f64::from(step) / f64::from(STEPS);
+        (0..=STEPS).map(|step| chance(at(step))).fold(0.0, f64::max)
+    }
+}

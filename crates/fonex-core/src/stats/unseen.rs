@@ -1,0 +1,124 @@
+//! What a unit that was not seen may do to a mean: how sure can a few clips be that none of all others is lost?
+
+use super::scores::UnitScore;
+use super::tails::{share_at_most, student_above};
+
+/// A unit that lies at least this share of the way to the worst counts as lost.
+const FAR: f64 = 0.5;
+
+/// So does a small one of which at least this share of what it could lose is lost.
+const FAR_FOR_ITS_SIZE: f64 = 0.75;
+
+/// With this many units half of the skewness seen is believed.
+const FEW_FOR_SKEWNESS: f64 = 10.0;
+
+/// Number, standard deviation and skewness of scores, each as its distance from a value.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(super) struct Moments {
+    pub(super) units: f64,
+    pub(super) mean: f64,
+    pub(super) spread: f64,
+    pub(super) skewness: f64,
+}
+
+impl Moments {
+    /// Of distances with the number of units of each.
+    pub(super) fn of(distances: impl Iterator<Item = (f64, f64)> + Clone) -> Self {
+        let (units, sum) = distances.clone().fold((0.0, 0.0), |(n, sum), (x, m)| (n + m, sum + m * x));
+        let mean = if units > 0.0 { sum / units } else { 0.0 };
+        let (squares, cubes) =
+            distances.fold((0.0, 0.0), |(a, b), (x, m)| (a + m * (x - mean).powi(2), b + m * (x - mean).powi(3)));
+        let variance = if units > 0.0 { squares / units } else { 0.0 };
+        let spread = if units > 1.0 { (squares / (units - 1.0)).sqrt() } else { 0.0 };
+        // A skewness from few units is mostly chance: it is shrunk towards none.
+        let trust = units / (units + FEW_FOR_SKEWNESS);
+        let skewness = if variance > 0.0 { cubes / units / variance.powf(1.5) * trust } else { 0.0 };
+        Self { units, mean, spread, skewness }
+    }
+
+    pub(super) fn error(&self) -> f64 {
+        self.spread / self.units.sqrt()
+    }
+
+    /// Hall's transformation of a studentised distance ("On the removal of skewness by transformation", 1992).
+    pub(super) fn unskewed(&self, t: f64) -> f64 {
+        let a = self.skewness / self.units.sqrt();
+        t + a * (2.0 * t * t + 1.0) / 6.0 + a * a * t.powi(3) / 27.0
+    }
+}
+
+/// The units on one side of an estimate, parted into those that are lost and those that scatter.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Unseen {
+    lost: f64,
+    /// Of the others, as distances from the estimate, away from the unseen.
+    others: Moments,
+    /// How far from the estimate a lost unit lies.
+    reach: f64,
+}
+
+impl Unseen {
+    /// Parts the units. A lost one lies `reach` above the estimate, or below it.
+    pub(super) fn new(kinds: &[UnitScore], estimate: f64, reach: f64, above: bool) -> Self {
+        let towards = |kind: &UnitScore| if above { kind.score - estimate } else { estimate - kind.score };
+        let is_lost = |kind: &UnitScore| {
+            let distance = towards(kind);
+            reach > 0.0 && (distance >= FAR * reach || distance >= FAR_FOR_ITS_SIZE * reach * kind.weight)
+        };
+        let lost = kinds.iter().filter(|kind| is_lost(kind)).map(|kind| kind.times).sum();
+        let others = kinds.iter().filter(|kind| !is_lost(kind)).map(|kind| (-towards(kind), kind.times));
+        Self { lost, others: Moments::of(others), reach }
+    }
+
+    /// The chance of so few lost units, and of others so far off, where the true mean lies `away` from the estimate on the
+    /// side of the lost: the greatest over the shares of lost units that there may be.
+    ///
+    /// With a share q of lost units the mean of the others must lie where both together come to the value. That at most as
+    /// many are lost as were seen is a binomial chance, and that the others lie so far off one of Student's, with their
+    /// skewness taken out; the two are independent, and the share that explains both best bounds the chance. An average over
+    /// q, as by one more unit with Dirichlet weights (Gaffke 2005), lies above, and asks for up to 1.6 times as many clips.
+    pub(super) fn chance(&self, away: f64) -> f64 {
+        const STEPS: u32 = 24;
+        let Self { lost, others, reach } = *self;
+        if others.units <= 0.0 || reach <= 0.0 {
+            return if reach <= away { 0.0 } else { 1.0 };
+        }
+        if away >= reach {
+            return 0.0;
+        }
+        let (units, error) = (lost + others.units, others.error());
+        // With this share the others lie just where they were seen.
+        let explained = ((away + others.mean) / (reach + others.mean)).clamp(0.0, 1.0);
+        let chance = |share: f64| {
+            let off = (1.0 - share) * (away + others.mean) - share * (reach - away);
+            let beside = if error > 0.0 && share < 1.0 {
+                student_above(others.unskewed(off / (error * (1.0 - share))), others.units - 1.0)
+            } else if off > 1e-12 * reach {
+                0.0
+            } else {
+                1.0
+            };
+            if beside <= 0.0 { 0.0 } else { beside * share_at_most(lost, units, share) }
+        };
+        let most = (explained + 4.0 * error / (reach + others.mean) + (lost + 3.0) / units).min(1.0);
+        let at = |step: f64| most * step / f64::from(STEPS);
+        let (mut best, mut greatest) = (explained, chance(explained));
+        for step in 0..=STEPS {
+            let share = at(f64::from(step));
+            let own = chance(share);
+            if own > greatest {
+                (best, greatest) = (share, own);
+            }
+        }
+        // The chance rises to one peak and falls: it lies within a step of the best seen.
+        let golden = (5.0_f64.sqrt() - 1.0) / 2.0;
+        let (mut low, mut high) = ((best - at(1.0)).max(0.0), (best + at(1.0)).min(1.0));
+        for _ in 0..16 {
+            let (left, right) = (high - golden * (high - low), low + golden * (high - low));
+            let (of_left, of_right) = (chance(left), chance(right));
+            greatest = greatest.max(of_left).max(of_right);
+            if of_left > of_right { high = right } else { low = left }
+        }
+        greatest
+    }
+}
