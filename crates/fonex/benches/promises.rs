@@ -47,6 +47,17 @@ fn main() {
         );
         row(&case, seen, "5 %");
     }
+    for (share, clips) in [(0.075, 40), (0.03, 100), (0.015, 200)] {
+        let lost = [Errors::Lost { clips: share, words: 0.05 }];
+        let same = [Errors::Scattered(share + (1.0 - share) * 0.05)];
+        let case = format!("`compare`: scatter against loss of 3 clips in {clips} on average, both scatter 5 %");
+        row(&case, claimed(&same, &lost, clips, 1, None, sims), "5 %");
+    }
+    for slices in [1, 4] {
+        let told = told_over_all([0.08, 0.11], 200, slices, sims);
+        let case = format!("`compare`: 8 against 11 % on 200 clips, {slices} slices: told over all clips");
+        row(&case, told, "as often as may be");
+    }
     let large = large_among_many(240, sims / 20 + 1);
     row("`compare --by`: one slice of 240 differs by 48 points: told, and no other", large, "95 %");
     let (told, cases) = more_clips(sims);

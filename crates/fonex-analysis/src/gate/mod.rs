@@ -66,7 +66,7 @@ pub struct LimitResult {
     /// The baseline's figure over the same clips.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub baseline: Option<f64>,
-    /// Run minus baseline; for medians the median of the differences clip by clip.
+    /// Run minus baseline.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub difference: Option<f64>,
     /// The interval that the verdict stands on: of the difference where there is one, else of the figure.

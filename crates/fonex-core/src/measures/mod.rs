@@ -35,7 +35,8 @@ pub const FACTS_VERSION: u32 = 10;
 pub const ESTIMATORS_VERSION: u32 = 4;
 
 /// The least difference of a measure that matters.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "snake_case")]
 pub enum Matters {
     /// So much, in the base unit of the measure.
     Amount(f64),

@@ -57,3 +57,33 @@ impl Changed {
         (0..=STEPS).map(|step| chance(at(step))).fold(0.0, f64::max)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn changed(harms: &[f64], units: usize) -> Option<Changed> {
+        let mut scores = vec![0.0; units];
+        scores.iter_mut().zip(harms).for_each(|(score, harm)| *score = *harm);
+        let estimate = scores.iter().sum::<f64>() / units as f64;
+        let kinds: Vec<UnitScore> = scores.iter().map(|score| UnitScore::new(*score, 1.0)).collect();
+        Changed::of(&kinds, estimate, 1.0, true)
+    }
+
+    #[test]
+    fn of_identical_builds_it_is_the_binomial_bound_at_a_quarter() {
+        let none = changed(&[], 40).unwrap();
+        assert!((none.chance(0.02) - 0.92_f64.powi(40)).abs() < 1e-9);
+        assert!(none.chance(0.02) < 0.05, "a margin of two points is told with 40 clips");
+        assert!(none.chance(0.01) > 0.05);
+        assert_eq!((none.chance(0.0), none.chance(0.25)), (1.0, 0.0));
+    }
+
+    #[test]
+    fn what_changed_counts_with_its_harm() {
+        // One of 40 lost whole: a change may do that, and the model has nothing to say of two points.
+        assert!(changed(&[1.0], 40).unwrap().chance(0.02) > 0.5);
+        assert!(changed(&[0.1, -0.1, 0.1, -0.1, 0.0], 100).unwrap().chance(0.02) < 0.05);
+        assert_eq!(changed(&[0.1; 21], 100), None, "more than a fifth changed");
+    }
+}

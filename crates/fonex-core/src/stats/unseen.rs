@@ -122,3 +122,53 @@ impl Unseen {
         greatest
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn units(scores: &[f64]) -> Vec<UnitScore> {
+        scores.iter().map(|score| UnitScore::new(*score, 1.0)).collect()
+    }
+
+    /// Of units that are all alike only the binomial is left: none of n lost.
+    #[test]
+    fn without_scatter_it_is_the_binomial_bound() {
+        let unseen = Unseen::new(&units(&[0.1; 40]), 0.1, 0.9, true);
+        for away in [0.01, 0.05, 0.2] {
+            let share: f64 = away / 0.9;
+            assert!((unseen.chance(away) / (1.0 - share).powi(40) - 1.0).abs() < 1e-6, "{away}");
+        }
+        assert_eq!((unseen.chance(0.9), unseen.chance(0.95)), (0.0, 0.0), "nothing lies beyond the worst");
+    }
+
+    /// A slow search over a fine grid of shares never finds more.
+    #[test]
+    fn the_greatest_chance_is_found() {
+        let scores: Vec<f64> = (0..60).map(|at| f64::from(at % 7) * 0.03 + if at < 2 { -0.9 } else { 0.0 }).collect();
+        let estimate = scores.iter().sum::<f64>() / 60.0;
+        let unseen = Unseen::new(&units(&scores), estimate, 1.0, false);
+        assert_eq!(unseen.lost, 2.0);
+        for away in [0.02, 0.05, 0.1, 0.3] {
+            let Unseen { lost, others, reach } = unseen;
+            let chance = |share: f64| {
+                let off = (1.0 - share) * (away + others.mean) - share * (reach - away);
+                let t = others.unskewed(off / (others.error() * (1.0 - share)));
+                share_at_most(lost, 60.0, share) * student_above(t, others.units - 1.0)
+            };
+            let slow = (0..100_000).map(|at| chance(f64::from(at) / 100_000.0)).fold(0.0, f64::max);
+            let found = unseen.chance(away);
+            assert!(found <= slow * 1.000_1 && found >= slow * 0.999, "{away}: {found} {slow}");
+        }
+    }
+
+    #[test]
+    fn a_short_clip_that_is_lost_counts_as_lost() {
+        let short = UnitScore { score: 0.3, weight: 0.3, times: 1.0 };
+        let mut all = units(&[0.0; 20]);
+        all.push(short);
+        assert_eq!(Unseen::new(&all, 0.0, 1.0, true).lost, 1.0);
+        all[20].weight = 1.0;
+        assert_eq!(Unseen::new(&all, 0.0, 1.0, true).lost, 0.0);
+    }
+}

@@ -219,12 +219,23 @@ impl Question {
     /// Why it cannot be answered, whatever the difference.
     fn withheld(&self) -> Option<String> {
         let few = || {
-            let units = self.difference.as_ref()?.units;
             let unit = self.unit.as_str();
-            (self.unit.kind() == UnitKind::Group && units < LEAST_GROUPS)
-                .then(|| format!("{units} {unit}s are too few; --unit clip limits the verdict to these {unit}s only"))
+            (self.unit.kind() == UnitKind::Group && (1..LEAST_GROUPS).contains(&self.units())).then(|| {
+                match self.units() {
+                    0 | 1 => format!("one {unit} is too few; --unit clip limits the verdict to this {unit} only"),
+                    units => {
+                        format!("{units} {unit}s are too few; --unit clip limits the verdict to these {unit}s only")
+                    }
+                }
+            })
         };
         self.withheld.clone().or_else(few).or_else(|| self.is_small().then(|| SMALL_SLICE.to_owned()))
+    }
+
+    /// Units that it stands on; one where there are figures and nothing to test.
+    fn units(&self) -> u64 {
+        let untested = u64::from(self.figures.is_some());
+        self.difference.as_ref().map_or(untested, |difference| difference.units)
     }
 
     /// Whether it is about a slice of too few clips.
@@ -266,7 +277,7 @@ fn finding(question: &Question, given: Option<Given>, usual_share: f64) -> Findi
         Some(_) if inside && given.is_some() => Verdict::Alike,
         _ => Verdict::CannotTell,
     };
-    let units = difference.map_or(0, |difference| difference.units);
+    let units = question.units();
     let open = withheld.is_none() && verdict == Verdict::CannotTell && size.is_some_and(|size| size != 0.0);
     let more = |errors_off: f64| {
         let more =
@@ -344,6 +355,51 @@ mod tests {
         assert!((findings[0].difference.unwrap() - 0.2).abs() < 1e-9);
         assert!(findings[1].more_clips.is_some_and(|more| more > 5), "{:?}", findings[1]);
         assert_eq!((findings[2].more_clips, findings[3].interval), (None, None));
+    }
+
+    #[test]
+    fn what_is_withheld_or_constant_costs_the_others_nothing() {
+        let clear = question(60, |_| 2.0, |i| f64::from(2 + (i % 5) / 4));
+        let alone = answer(std::slice::from_ref(&clear), Slices::Half)[0].p_value.unwrap();
+        let withheld = Question { withheld: Some("busy".into()), ..clear.clone() };
+        let constant = question(60, |_| 2.0, |_| 2.0);
+        let small = Question { slice: Some("channel=radio".into()), ..question(9, |_| 2.0, |i| f64::from(i)) };
+        let findings = answer(&[clear, withheld, constant, small], Slices::Half);
+        assert_eq!(findings[0].p_value, Some(alone));
+        assert_eq!((findings[1].verdict, findings[1].withheld.as_deref()), (Verdict::CannotTell, Some("busy")));
+        assert_eq!((findings[3].interval, findings[3].withheld.as_deref()), (None, Some(SMALL_SLICE)));
+        assert!(findings[3].first.is_some() && findings[3].difference.is_some(), "its figures are told");
+    }
+
+    #[test]
+    fn what_lies_inside_what_matters_is_alike_or_matters_less() {
+        let same = |matters: f64| Question {
+            matters: Some(matters),
+            ..question(400, |i| f64::from(i % 3), |i| f64::from((i + 1) % 3))
+        };
+        let verdict = |question: Question| answer(&[question], Slices::Half).remove(0);
+        let alike = verdict(same(0.05));
+        let inside = alike.interval.unwrap();
+        assert_eq!(alike.verdict, Verdict::Alike, "{alike:?}");
+        assert_eq!(verdict(same(inside.high * 0.99)).verdict, Verdict::CannotTell);
+        let worse = |matters: f64| Question {
+            matters: Some(matters),
+            ..question(400, |_| 1.0, |i| f64::from(1 + u32::from(i % 5 == 0)))
+        };
+        let told = verdict(worse(0.001));
+        assert!(told.verdict == Verdict::Worse && !told.less_than_matters, "{told:?}");
+        let little = verdict(worse(0.05));
+        assert!(little.verdict == Verdict::Worse && little.less_than_matters, "{little:?}");
+    }
+
+    #[test]
+    fn one_speaker_has_figures_and_a_reason() {
+        let mut one =
+            Question { unit: DrawnUnit::Speaker, figures: Some([0.1, 0.3]), ..question(1, |_| 1.0, |_| 3.0) };
+        one.difference = None;
+        let finding = answer(&[one], Slices::Half).remove(0);
+        assert_eq!((finding.first, finding.second, finding.units), (Some(0.1), Some(0.3), 1));
+        assert!(finding.withheld.unwrap().starts_with("one speaker is too few"));
     }
 
     #[test]

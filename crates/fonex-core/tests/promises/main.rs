@@ -46,6 +46,43 @@ fn calls_without_a_difference_rarely_claim_one() {
 }
 
 #[test]
+fn scatter_against_loss_is_rarely_called_a_difference() {
+    for clips in [40, 100, 200] {
+        for lost in [1.0, 3.0, 10.0] {
+            let share = lost / f64::from(clips);
+            let rate = share + (1.0 - share) * 0.05;
+            let even = [Shape::Even { rate }, Shape::Lost { share, rate: 0.05 }];
+            let uneven = [Shape::Uneven { rate, correlation: 0.05 }, Shape::LostUneven { share, rate: 0.05 }];
+            for shapes in [even, uneven] {
+                let claimed = unequal_shapes("wer", shapes, clips, 300);
+                assert!(claimed <= 0.095, "{shapes:?} {clips}: {claimed}");
+            }
+        }
+    }
+    for speakers in [8, 20, 40] {
+        let claimed = FailingSpeakers { one_in: 20.0, at: 0.6, speakers }.claimed(300);
+        assert!(claimed <= 0.095, "{speakers} speakers: {claimed}");
+    }
+}
+
+#[test]
+fn a_difference_takes_few_more_clips_than_a_paired_t_test() {
+    let even = |rate: f64| Shape::Even { rate };
+    let [needed, student] = clips_for_80_percent([even(0.08), even(0.13)], 400);
+    assert!(needed < 1.3 * student, "{needed} {student}");
+}
+
+#[test]
+fn builds_that_changed_little_pass_on_few_clips_and_rarely_wrongly() {
+    assert_eq!(little_changed(0.0, 0.0, 0.02, 40, 20), 1.0);
+    assert!(little_changed(0.05, 0.0, 0.02, 100, 100) >= 0.8);
+    for (clips, changed, harm) in [(40, 0.08, 0.25), (100, 0.1, 0.2)] {
+        let passed = little_changed(changed, harm, 0.02, clips, 300);
+        assert!(passed <= 0.095, "{clips} {changed}: {passed}");
+    }
+}
+
+#[test]
 fn large_differences_are_told_among_any_number_of_findings() {
     assert_eq!(large_among_many(241, 3), 1.0);
     assert!(scattered(0.08, 0.13, 400, 40) >= 0.95);
@@ -80,6 +117,8 @@ fn wrong_labels_are_ranked_first() {
     let found = wrong_labels_found(3, 600, 0.03, &[0.05, 0.08, 0.12], 0.0);
     assert!(found.precision >= 0.85 && found.recall >= 0.75 && found.first >= 0.8, "{found:?}");
     assert!((0.7..1.3).contains(&found.expected) && (0.6..1.4).contains(&found.added), "{found:?}");
+    let alike = wrong_labels_found(3, 1_000, 0.0, &[0.05, 0.08, 0.12], 0.4);
+    assert!(alike.accused <= 2.0, "engines that err alike: {alike:?}");
     let none = wrong_labels_found(3, 600, 0.0, &[0.05, 0.08, 0.12], 0.0);
     assert!(none.accused <= 2.0, "{none:?}");
 }
@@ -88,6 +127,9 @@ fn wrong_labels_are_ranked_first() {
 fn series_claim_no_change_without_one_and_tell_a_creep_and_a_step() {
     assert!(series(Errors::scattered(0.1), Drift::None, 60, 40, 60).by(40) <= 0.1);
     assert!(series(Errors::lost(0.03, 0.05), Drift::None, 60, 40, 60).by(40) <= 0.12);
+    for id in ["ser", "latency_p50"] {
+        assert!(series_of(id, Errors::scattered(0.08), Drift::None, 60, 20, 80).by(20) <= 0.12, "{id}");
+    }
     assert!(series(Errors::scattered(0.08), Drift::Creep(0.003), 250, 12, 30).by(12) >= 0.85);
     let step = series(Errors::scattered(0.08), Drift::Step(6, 0.03), 200, 12, 30);
     assert!(step.by(12) >= 0.85 && step.by(6) <= 0.1);

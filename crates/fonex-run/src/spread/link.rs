@@ -24,6 +24,9 @@ use crate::execute::{WhenOver, no_thread};
 
 /// Time for one answer of the server.
 const ANSWER: Duration = Duration::from_secs(20);
+/// Time for a list of entries, and how often one that does not come to its end is asked for.
+const LIST: Duration = Duration::from_secs(10);
+const LISTINGS: usize = 4;
 /// The oldest server that has been tried.
 const OLDEST: (Option<u32>, Option<u32>) = (Some(2), Some(9));
 /// How long a server that is away is waited for, and between two attempts.
@@ -160,7 +163,7 @@ impl Link {
     }
 
     pub(super) fn keys(&self, bucket: &kv::Store) -> Result<Vec<String>, Problem> {
-        self.ask("list entries", async {
+        let listed = async || {
             let mut keys = bucket.keys().await.map_err(|error| error.to_string())?;
             let mut all = Vec::new();
             while let Some(key) = keys.next().await {
@@ -168,6 +171,15 @@ impl Link {
             }
             all.sort();
             Ok::<_, String>(all)
+        };
+        self.ask("list entries", async {
+            // A list of entries that are changed meanwhile may never come to its end: it is asked for again.
+            for _ in 0..LISTINGS {
+                if let Ok(all) = tokio::time::timeout(LIST, listed()).await {
+                    return all;
+                }
+            }
+            Err("the list does not come to its end".to_owned())
         })
     }
 

@@ -2,14 +2,15 @@
 
 use clap::Args;
 use fonex_core::Task;
-use fonex_core::measures::{Better, Measure, all, find};
+use fonex_core::measures::{Better, Matters, Measure, all, find};
 use fonex_formats::{Place, Problem};
 use serde::Serialize;
 
 use super::tell_own_measures;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table};
+use crate::output::{self, Cell, Table, percent};
+use fonex_report::figures::difference;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -36,13 +37,27 @@ pub(in crate::commands) struct Listed {
     source: &'static str,
     explained: &'static str,
     compared_by_default: bool,
+    /// The least difference that matters, where the bench file does not say: an amount in the unit of the measure, or a share of
+    /// the figure that is compared with.
+    matters: Matters,
 }
 
 impl Listed {
     fn of(measure: &Measure) -> Self {
-        let Measure { id, name, unit, better, tasks, about, source, explained, asked, .. } = *measure;
+        let Measure { id, name, unit, better, tasks, about, source, explained, asked, matters, .. } = *measure;
         let unit = unit.as_str();
-        Self { id, name, unit, better, task: tasks.to_vec(), about, source, explained, compared_by_default: asked }
+        Self {
+            id,
+            name,
+            unit,
+            better,
+            task: tasks.to_vec(),
+            about,
+            source,
+            explained,
+            compared_by_default: asked,
+            matters,
+        }
     }
 }
 
@@ -76,6 +91,13 @@ fn explain(measure: &Measure, form: Format) -> Result<(), Failure> {
     row("better", better(measure).to_owned());
     row("task", tasks(measure));
     row("compared", if measure.asked { "by default" } else { "with --measure" }.to_owned());
+    row(
+        "matters",
+        match measure.matters {
+            Matters::Amount(amount) => difference(measure.unit, amount),
+            Matters::Share(share) => format!("{} of the figure", percent(Some(share))),
+        },
+    );
     if !measure.source.is_empty() {
         row("source", measure.source.to_owned());
     }

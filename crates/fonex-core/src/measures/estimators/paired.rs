@@ -77,3 +77,57 @@ fn mean(sample: &Sample, clip: usize, of: Part, scale: impl Fn(f64) -> Option<f6
     let sum: f64 = rows.map(|row| scale(of(sample.row(row)))).sum::<Option<f64>>()?;
     Some((count > 0.0).then(|| sum / count))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::measures::{Estimator, Pairs, Sample, difference, series_scores};
+    use crate::stats::{Sides, UnitKind};
+
+    const TIMES: Estimator = Estimator::Median(|row| row[0], Pairs::Ratios);
+    const LEVELS: Estimator = Estimator::Median(|row| row[0], Pairs::Differences);
+
+    fn sample(clips: &[&[f64]]) -> Sample {
+        let mut sample = Sample::new(1, UnitKind::Clip);
+        for (unit, repeats) in (0..).zip(clips) {
+            sample.add(unit, repeats.iter().map(std::slice::from_ref));
+        }
+        sample
+    }
+
+    #[test]
+    fn figures_and_difference_belong_together() {
+        // Geometric means over the three clips that both have: repeats count as one. 10, 40 and 20 against 20, 40 and 40.
+        let first = sample(&[&[10.0], &[20.0, 80.0], &[20.0], &[500.0]]);
+        let second = sample(&[&[20.0], &[40.0], &[40.0], &[]]);
+        let found = difference(TIMES, &first, &second).unwrap();
+        assert!((found.first - 20.0).abs() < 1e-9 && (found.second - 32_000.0_f64.cbrt()).abs() < 1e-9, "{found:?}");
+        assert_eq!((found.difference, found.units), (found.second - found.first, 3));
+        let levels = difference(LEVELS, &sample(&[&[-3.0], &[-5.0]]), &sample(&[&[-4.0], &[-8.0]])).unwrap();
+        assert_eq!((levels.first, levels.second, levels.difference), (-4.0, -6.0, -2.0));
+    }
+
+    #[test]
+    fn nine_pairs_that_differ_by_a_factor_of_two_are_told_and_four_are_not() {
+        let told = |clips: usize| {
+            let times: Vec<[f64; 2]> = (0..clips).map(|at| [39.9 + at as f64, 20.2 + at as f64 / 2.0]).collect();
+            let side = |side: usize| sample(&times.iter().map(|pair| &pair[side..=side]).collect::<Vec<_>>());
+            let found = difference(TIMES, &side(0), &side(1)).unwrap();
+            let interval = found.interval(0.05, Sides::Together).unwrap();
+            assert_eq!(found.p_value() < 0.05, interval.excludes_zero(), "{clips} {interval:?}");
+            found.p_value()
+        };
+        assert!(told(9) < 0.01 && told(5) < 0.05 && told(4) > 0.05);
+    }
+
+    #[test]
+    fn a_value_of_zero_leaves_the_medians() {
+        let found =
+            difference(TIMES, &sample(&[&[0.0], &[2.0], &[9.0]]), &sample(&[&[1.0], &[3.0], &[4.0]])).unwrap();
+        assert_eq!((found.first, found.second, found.difference), (2.0, 3.0, 1.0));
+        let [one, other] = [sample(&[&[0.0], &[2.0]]), sample(&[&[1.0], &[4.0]])];
+        assert_eq!(series_scores(TIMES, &[&one, &other]).unwrap().values, [1.0, 2.5]);
+        let [one, other] = [sample(&[&[1.0], &[4.0]]), sample(&[&[2.0], &[8.0]])];
+        let values = series_scores(TIMES, &[&one, &other]).unwrap().values;
+        assert!((values[0] - 2.0).abs() < 1e-12 && (values[1] - 4.0).abs() < 1e-12);
+    }
+}

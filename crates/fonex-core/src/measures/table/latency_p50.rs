@@ -19,6 +19,6 @@ pub(super) static MEASURE: Measure = Measure {
     about: "wall time of the answered calls, median over trials",
     explained: "The wall time of a call, from handing over the input to the whole answer, at the median of the \
                 answered trials. Warm-up trials do not count. Live, it includes the time the audio plays. Two \
-                variants are compared by the median of the differences clip by clip.",
+                variants are compared by the ratios clip by clip, and their geometric means are shown.",
     source: "Hyndman and Fan 1996; Woodruff 1952",
 };

@@ -1,7 +1,7 @@
 //! Findings as tables, pages and sentences.
 
 use fonex_analysis::{Comparison, CostSummary, Side};
-use fonex_core::measures::find;
+use fonex_core::measures::{Estimator, find};
 use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_report::figures::figure;
 use fonex_report::folded_under;
@@ -68,6 +68,12 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
         output::plural(tested as u64, "finding")
     );
+    let is_median = |finding: &&Finding| {
+        find(&finding.measure).is_some_and(|measure| matches!(measure.estimator, Estimator::Median(..)))
+    };
+    if findings.iter().copied().any(|finding| is_median(&finding) && finding.difference.is_some()) {
+        text += "Medians are compared by what is typical of the same clips: geometric means, and means of levels.\n";
+    }
     let mut units: Vec<DrawnUnit> = Vec::new();
     findings.iter().map(|finding| finding.unit).for_each(|unit| {
         if !units.contains(&unit) {

@@ -51,6 +51,11 @@ pub(super) fn page(tried: &LabelsOnTrial, most: usize) -> String {
         added.join(", ")
     );
     text += &folded_under(&says, output::width(), 2);
+    if tried.engines.len() < 3 {
+        let caution = "caution: of two engines that make the same mistakes, labels are accused that are right; \
+                       a third engine of another family tells them apart.";
+        text += &folded_under(caution, output::width(), 2);
+    }
     if tried.suspects.is_empty() {
         return text + "No label is suspect.\n";
     }

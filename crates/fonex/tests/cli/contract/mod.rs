@@ -134,4 +134,5 @@ pub struct Measure {
     pub source: String,
     pub explained: String,
     pub compared_by_default: bool,
+    pub matters: serde_json::Value,
 }
