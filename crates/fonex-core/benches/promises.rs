@@ -247,11 +247,14 @@ fn main() {
     }
 }
 
+/// Two shapes of one rate, by the share of clips that one of them loses.
+type ShapesOf = fn(f64) -> [Shape; 2];
+
 /// No difference, in all the ways that lead to a false verdict.
 fn nulls(sims: u64, row: &dyn Fn(&str, String, &str)) {
     let percent = |share: f64| format!("{:.1} %", share * 100.0);
     let clips = [40, 60, 100, 200, 400, 1_000];
-    let forms: [(&str, &str, fn(f64) -> [Shape; 2]); 8] = [
+    let forms: [(&str, &str, ShapesOf); 8] = [
         ("scatter against loss, else flawless", "wer", |share| {
             [Shape::Even { rate: share }, Shape::Lost { share, rate: 0.0 }]
         }),

@@ -363,7 +363,7 @@ mod tests {
         let alone = answer(std::slice::from_ref(&clear), Slices::Half)[0].p_value.unwrap();
         let withheld = Question { withheld: Some("busy".into()), ..clear.clone() };
         let constant = question(60, |_| 2.0, |_| 2.0);
-        let small = Question { slice: Some("channel=radio".into()), ..question(9, |_| 2.0, |i| f64::from(i)) };
+        let small = Question { slice: Some("channel=radio".into()), ..question(9, |_| 2.0, f64::from) };
         let findings = answer(&[clear, withheld, constant, small], Slices::Half);
         assert_eq!(findings[0].p_value, Some(alone));
         assert_eq!((findings[1].verdict, findings[1].withheld.as_deref()), (Verdict::CannotTell, Some("busy")));

@@ -19,6 +19,7 @@ mod labels;
 mod let_in;
 mod many;
 mod material;
+mod matters;
 mod names;
 mod own;
 mod pages;
