@@ -169,6 +169,15 @@ pub enum Unit {
 }
 
 impl Measure {
+    /// What comparisons call it: a [median](Estimator::Median) is compared by what is typical of the same clips.
+    #[must_use]
+    pub fn name_compared(&self) -> &'static str {
+        match self.estimator {
+            Estimator::Median(..) => self.name.strip_suffix(", median").unwrap_or(self.name),
+            _ => self.name,
+        }
+    }
+
     /// The least difference that matters.
     #[must_use]
     pub fn matters(&self, mattering: &Mattering) -> Matters {

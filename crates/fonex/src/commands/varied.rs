@@ -92,7 +92,7 @@ pub(super) fn recipes_table(pairs: &[(Side<'_>, Side<'_>)], comparisons: &[Compa
                 Cell::text(second.variant.variant.name.as_str()),
                 Cell::text(recipe),
                 find(&finding.measure)
-                    .map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name)),
+                    .map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name_compared())),
                 finding.slice.as_deref().map_or(Cell::Empty, Cell::text),
                 Cell::Count(finding.clips),
                 Cell::figure(unit, finding.first),

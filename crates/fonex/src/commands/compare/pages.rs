@@ -24,7 +24,7 @@ fn undecided(findings: &[Finding]) -> String {
     let mut more_clips = Vec::new();
     let mut reasons: Vec<(String, Vec<String>)> = Vec::new();
     for finding in findings.iter().filter(|finding| finding.verdict == Verdict::CannotTell) {
-        let name = find(&finding.measure).map_or(finding.measure.as_str(), |measure| measure.name);
+        let name = find(&finding.measure).map_or(finding.measure.as_str(), |measure| measure.name_compared());
         let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
         if let Some(more) = more_in_words(finding) {
             more_clips.push(format!("{more} for {name}{slice}"));
@@ -72,7 +72,7 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
         find(&finding.measure).is_some_and(|measure| matches!(measure.estimator, Estimator::Median(..)))
     };
     if findings.iter().copied().any(|finding| is_median(&finding) && finding.difference.is_some()) {
-        text += "Medians are compared by what is typical of the same clips: geometric means, and means of levels.\n";
+        text += "Times are geometric means over the same clips, levels are means; fonex show has the medians.\n";
     }
     let mut units: Vec<DrawnUnit> = Vec::new();
     findings.iter().map(|finding| finding.unit).for_each(|unit| {
@@ -155,7 +155,7 @@ fn finding_cells(finding: &Finding) -> [Cell; 10] {
             (true, Cell::Verdict(sign, word)) => Cell::Verdict(sign, format!("{word}, less than matters")),
             (_, verdict) => verdict,
         },
-        measure.map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name)),
+        measure.map_or_else(|| Cell::text(finding.measure.as_str()), |m| Cell::Named(m.id, m.name_compared())),
         Cell::text(finding.slice.as_deref().unwrap_or("all")),
         Cell::Count(finding.clips),
         units,
@@ -228,7 +228,7 @@ pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding)
             "{} and {} are alike in {}{slice}{within} over {}{interval}.",
             comparison.second,
             comparison.first,
-            measure.name,
+            measure.name_compared(),
             output::plural(finding.clips, "clip"),
         ));
     }
@@ -238,7 +238,7 @@ pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding)
         "{} {says} {}{slice}: {} {} against {} over {}{interval}{less}.",
         comparison.second,
         comparison.first,
-        measure.name,
+        measure.name_compared(),
         figure(measure.unit, finding.second),
         figure(measure.unit, finding.first),
         output::plural(finding.clips, "clip"),

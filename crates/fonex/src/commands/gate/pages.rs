@@ -138,7 +138,10 @@ pub(super) fn limits_table(result: &GateResult) -> Table {
             Cell::text(limit.limit.as_str()),
             verdict(limit.verdict),
             limit.variant.as_deref().map_or(Cell::Empty, Cell::text),
-            measure.map_or(Cell::Empty, |measure| Cell::Named(measure.id, measure.name)),
+            measure.map_or(Cell::Empty, |measure| {
+                let name = if limit.difference.is_some() { measure.name_compared() } else { measure.name };
+                Cell::Named(measure.id, name)
+            }),
             Cell::text(limit.measure.as_str()),
             Cell::text(limit.slice.as_deref().unwrap_or("all")),
             Cell::Count(limit.clips),

@@ -165,7 +165,13 @@ pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
     let title = format!("{}: difference from {first}", output::capital(measure.name));
     let svg = interval_svg(&title, (&axis, IntervalAxis::Difference(measure.unit)), &rows, &series);
     let left_out: Vec<&str> = with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect();
-    let caption =
-        format!("Differences in {}, pair by pair of the same clips.{}", measure.name, output::not_drawn(&left_out));
+    let of_measure = |one: &&Finding| one.measure == measure.id;
+    let all_drawn = comparisons.iter().flat_map(|one| &one.findings).filter(of_measure).all(is_drawn);
+    let caption = format!(
+        "Differences in {}, pair by pair of the same clips.{}{}",
+        measure.name,
+        if all_drawn { "" } else { " Slices of fewer than 10 clips are not drawn." },
+        output::not_drawn(&left_out)
+    );
     Some(ChartFigure { svg, caption })
 }
