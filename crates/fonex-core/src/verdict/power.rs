@@ -2,6 +2,10 @@
 
 use crate::stats::{Reach, Scores, Sides, UnitKind, UnitScore, normal_quantile};
 
+/// Errors are skewed, and a clip that goes badly by chance looks lost: a difference that would be detected in this share of cases
+/// were scores normal is detected in four of five, by simulation (`benches/promises.rs`).
+const POWER_IF_NORMAL: f64 = 0.86;
+
 /// A comparison that is to be made.
 #[derive(Debug, Clone, Copy)]
 pub struct Planned<'g> {
@@ -52,9 +56,9 @@ pub fn clips_needed(planned: Planned<'_>, difference: f64) -> Option<u64> {
 
 impl Planned<'_> {
     /// Whether so many units whose scores scatter by `spread` detect a difference even where it comes out as far below its
-    /// size as it does with probability 1 - power.
+    /// size as it does in one case of five.
     fn detects(&self, difference: f64, spread: f64, units: f64) -> bool {
-        let seen = difference - normal_quantile(super::POWER) * spread / units.sqrt();
+        let seen = difference - normal_quantile(POWER_IF_NORMAL) * spread / units.sqrt();
         if seen <= 0.0 || units < 2.0 {
             return false;
         }
@@ -102,7 +106,7 @@ mod tests {
         let single = |clips: usize| least_difference(planned(&vec![vec![10]; clips])).unwrap();
         assert!((single(1_600) / single(400) - 0.5).abs() < 0.02);
         // By hand, where the test is Student's: 2 * 0.09 * 10 * 1.9 a clip, 400 clips of 10 words.
-        let by_hand = (1.965_927 + 0.841_621) * (400.0_f64 * 2.0 * 0.09 * 10.0 * 1.9).sqrt() / 4_000.0;
+        let by_hand = (1.965_927 + 1.080_319) * (400.0_f64 * 2.0 * 0.09 * 10.0 * 1.9).sqrt() / 4_000.0;
         assert!((single(400) / by_hand - 1.0).abs() < 0.01, "{} {by_hand}", single(400));
         let groups = vec![vec![10; 10]; 40];
         assert!(least_difference(planned(&groups)).unwrap() > single(400));

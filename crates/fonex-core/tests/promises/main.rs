@@ -73,6 +73,14 @@ fn a_difference_takes_few_more_clips_than_a_paired_t_test() {
 }
 
 #[test]
+fn what_clips_are_said_to_tell_is_told_four_times_in_five() {
+    for clips in [60, 300] {
+        let told = planned(clips, 300);
+        assert!((0.7..0.9).contains(&told), "{clips}: {told}");
+    }
+}
+
+#[test]
 fn builds_that_changed_little_pass_on_few_clips_and_rarely_wrongly() {
     assert_eq!(little_changed(0.0, 0.0, 0.02, 40, 20), 1.0);
     assert!(little_changed(0.05, 0.0, 0.02, 100, 100) >= 0.8);

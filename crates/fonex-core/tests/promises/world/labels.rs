@@ -138,7 +138,11 @@ pub fn wrong_labels(sim: u64, clips: usize, share: f64, errs: &[f64], shared: f6
 /// The mean over simulations.
 pub fn wrong_labels_found(sims: u64, clips: usize, share: f64, errs: &[f64], shared: f64) -> Found {
     let all: Vec<Found> = (0..sims).map(|sim| wrong_labels(sim, clips, share, errs, shared)).collect();
-    let mean = |of: fn(&Found) -> f64| all.iter().map(of).sum::<f64>() / all.len() as f64;
+    // Where no label that the first engine heard is wrong, nothing is added to compare with.
+    let mean = |of: fn(&Found) -> f64| {
+        let values: Vec<f64> = all.iter().map(of).filter(|value| value.is_finite()).collect();
+        values.iter().sum::<f64>() / values.len() as f64
+    };
     // Where nothing is accused there is no precision.
     let accused: Vec<&Found> = all.iter().filter(|found| !found.precision.is_nan()).collect();
     Found {

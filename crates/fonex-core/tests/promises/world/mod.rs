@@ -10,7 +10,7 @@ mod over_runs;
 
 use fonex_core::measures::{self, Estimator, Sample, difference, estimate};
 use fonex_core::stats::{Stream, UnitKind, stream};
-use fonex_core::verdict::{DrawnUnit, Finding, Question, Slices, Verdict, answer};
+use fonex_core::verdict::{DrawnUnit, Finding, Planned, Question, Slices, Verdict, answer, least_difference};
 use rand::RngExt;
 use rand_distr::{Beta, Binomial, Distribution};
 
@@ -259,6 +259,28 @@ pub fn scattered(first: f64, second: f64, clips: u32, sims: u64) -> f64 {
         let mut random = stream(sim, &["scattered"]);
         let samples = pair(&mut random, clips, [shape(first), shape(second)]);
         claims(&answer(&[question(&samples, DrawnUnit::Clip)], Slices::Half))
+    })
+}
+
+/// How often the difference is told that clips are said to be able to tell, asked beside a second question.
+pub fn planned(clips: u32, sims: u64) -> f64 {
+    const RATE: f64 = 0.1;
+    share(sims, |sim| {
+        let mut random = stream(sim, &["planned"]);
+        let words: Vec<u64> = (0..clips).map(|_| length(&mut random)).collect();
+        let groups: Vec<Vec<u64>> = words.iter().map(|words| vec![*words]).collect();
+        let least = least_difference(Planned { groups: &groups, rate: RATE, questions: 2 }).unwrap();
+        let shapes = [-0.5, 0.5].map(|part| Shape::Uneven { rate: RATE + part * least, correlation: 0.1 });
+        let errors: Vec<[f64; 3]> = words
+            .iter()
+            .map(|words| {
+                let [first, second] = shapes.map(|shape| shape.errors(&mut random, *words));
+                [first, second, *words as f64]
+            })
+            .collect();
+        let same = pair(&mut random, clips, [Shape::Even { rate: RATE }; 2]);
+        let asked = [question(&sampled(&errors), DrawnUnit::Clip), question(&same, DrawnUnit::Clip)];
+        answer(&asked, Slices::Half)[0].verdict == Verdict::Worse
     })
 }
 
