@@ -113,13 +113,22 @@ impl Unseen {
         // The chance rises to one peak and falls: it lies within a step of the best seen.
         let golden = (5.0_f64.sqrt() - 1.0) / 2.0;
         let (mut low, mut high) = ((best - at(1.0)).max(0.0), (best + at(1.0)).min(1.0));
-        for _ in 0..16 {
-            let (left, right) = (high - golden * (high - low), low + golden * (high - low));
-            let (of_left, of_right) = (chance(left), chance(right));
+        let inner = |low: f64, high: f64| [high - golden * (high - low), low + golden * (high - low)];
+        let [mut left, mut right] = inner(low, high);
+        let (mut of_left, mut of_right) = (chance(left), chance(right));
+        for _ in 0..12 {
             greatest = greatest.max(of_left).max(of_right);
-            if of_left > of_right { high = right } else { low = left }
+            if of_left > of_right {
+                (high, right, of_right) = (right, left, of_left);
+                left = inner(low, high)[0];
+                of_left = chance(left);
+            } else {
+                (low, left, of_left) = (left, right, of_right);
+                right = inner(low, high)[1];
+                of_right = chance(right);
+            }
         }
-        greatest
+        greatest.max(of_left).max(of_right)
     }
 }
 
