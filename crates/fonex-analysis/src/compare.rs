@@ -102,9 +102,9 @@ pub struct Asked {
     pub by: Vec<String>,
     /// What was drawn; what the corpus says where it is not given.
     pub unit: Option<DrawnUnit>,
-    /// What slices may spend of the level by themselves.
+    /// The level reserved for slices.
     pub slices: Slices,
-    /// Differences that matter, where they are not those of the table of measures.
+    /// Differences that matter, overriding the table of measures.
     pub matters: Mattering,
 }
 
@@ -282,7 +282,7 @@ impl<'v> Paired<'v> {
     ) -> Question {
         let difference = difference(measure.estimator, first, second);
         let figure = |sample: &Sample| estimate(measure.estimator, sample).map(|figure| figure.value);
-        // Where nothing can be tested, the figures are told all the same.
+        // Without a test the figures are still shown.
         let figures = if difference.is_none() { figure(first).zip(figure(second)) } else { None };
         let difference = match reach {
             Some(reach) => difference.map(|difference| difference.reaching(reach)),

@@ -76,7 +76,7 @@ pub struct ChangeFinding {
     pub from: i64,
     /// Number of the run at which it was found.
     pub told_by: i64,
-    /// Better, worse, or differs; alike where the change is smaller than what matters.
+    /// Better, worse, or differs; alike if the change is smaller than what matters.
     pub verdict: Verdict,
     /// The least difference that matters, in the unit of the figures.
     pub matters: f64,
@@ -423,7 +423,7 @@ impl Looked {
     }
 }
 
-/// The change that the last of the samples shows, with the series that it is a change of.
+/// The change detected at the last sample, with its series.
 fn looked_at(samples: &[Sample], measure: &Measure, before: usize) -> Option<(SeriesScores, Change)> {
     let series = series_scores(measure.estimator, &samples.iter().collect::<Vec<_>>())?;
     let change = look(&series, before)?;

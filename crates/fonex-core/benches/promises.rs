@@ -247,10 +247,10 @@ fn main() {
     }
 }
 
-/// Two shapes of one rate, by the share of clips that one of them loses.
+/// Two error shapes with equal rates, given the share of clips that one of them loses.
 type ShapesOf = fn(f64) -> [Shape; 2];
 
-/// No difference, in all the ways that lead to a false verdict.
+/// False claims without a difference, in the cases that provoke them.
 fn nulls(sims: u64, row: &dyn Fn(&str, String, &str)) {
     let percent = |share: f64| format!("{:.1} %", share * 100.0);
     let clips = [40, 60, 100, 200, 400, 1_000];
@@ -313,12 +313,11 @@ fn nulls(sims: u64, row: &dyn Fn(&str, String, &str)) {
     }
 }
 
-/// How often the difference is told that clips are said to be able to tell. And clips that a difference takes, beside what a paired t-test takes, which errs in up to 15 % of the cases above.
+/// The power at the least difference that planning promises, and the clips for 80 % power beside a paired t-test.
 fn power(sims: u64, row: &dyn Fn(&str, String, &str)) {
     for clips in [60, 200, 600] {
-        let case = format!(
-            "the least difference that {clips} clips can tell, as `--dry-run` and `corpus check` say it: told"
-        );
+        let case =
+            format!("power at the least difference that `--dry-run` and `corpus check` promise for {clips} clips");
         row(&case, format!("{:.1} %", planned(clips, sims) * 100.0), "80 %");
     }
     let even = |rate: f64| Shape::Even { rate };

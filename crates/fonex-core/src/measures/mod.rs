@@ -38,14 +38,14 @@ pub const ESTIMATORS_VERSION: u32 = 4;
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Matters {
-    /// So much, in the base unit of the measure.
+    /// An amount in the base unit of the measure.
     Amount(f64),
-    /// Such a share of the figure that is compared with.
+    /// A share of the first figure.
     Share(f64),
 }
 
 impl Matters {
-    /// In the base unit of the measure, where the first figure is `first`.
+    /// Converts to the base unit of the measure, given the first figure.
     #[must_use]
     pub fn from(self, first: f64) -> f64 {
         match self {
@@ -55,7 +55,7 @@ impl Matters {
     }
 }
 
-/// Differences that matter, by the id of their measure; those of the table where one is not named.
+/// Differences that matter by measure id, overriding the table of measures.
 pub type Mattering = BTreeMap<String, Matters>;
 
 /// One measure.
@@ -77,7 +77,7 @@ pub struct Measure {
     pub estimator: Estimator,
     /// Whether `compare` asks about it when no measure is named.
     pub asked: bool,
-    /// The least difference that matters, where the bench file does not say.
+    /// The least difference that matters, unless the bench file sets one.
     pub matters: Matters,
     /// Whether it is of something that mostly never happens, so that it is then not asked about.
     pub rare: bool,
@@ -169,7 +169,7 @@ pub enum Unit {
 }
 
 impl Measure {
-    /// What comparisons call it: a [median](Estimator::Median) is compared by what is typical of the same clips.
+    /// Its name in comparisons, which show means instead of [medians](Estimator::Median).
     #[must_use]
     pub fn name_compared(&self) -> &'static str {
         match self.estimator {

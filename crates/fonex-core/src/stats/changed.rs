@@ -1,16 +1,16 @@
-//! What a change may do to a mean where most units did not change at all: two builds of one engine over the same clips.
+//! Bounds the difference of two builds of one engine that score alike on most clips.
 
 use super::scores::UnitScore;
 use super::tails::{share_at_most, student_above};
 use super::unseen::Moments;
 
-/// Where more than this share of the units changed, change is the rule, and tells nothing by being rare.
+/// The model applies while at most this share of the units changed.
 const MOST_CHANGED: f64 = 0.2;
 
-/// The most that a change does to a unit on average, as a share of the worst there is, unless those seen do more.
+/// The largest mean harm to a changed unit, as a share of the worst possible, unless a seen change does more.
 const MOST_HARM: f64 = 0.25;
 
-/// The units that changed among all, with what the change did to each.
+/// The changed units, with the harm to each.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Changed {
     units: f64,
@@ -20,10 +20,10 @@ pub(super) struct Changed {
 }
 
 impl Changed {
-    /// None where too many changed. `range` is the worst there is.
+    /// None if too many changed. `range` is the worst possible harm to a unit.
     pub(super) fn of(kinds: &[UnitScore], estimate: f64, range: f64, above: bool) -> Option<Self> {
         let sign = if above { 1.0 } else { -1.0 };
-        // What is left of a score without the part that a unit of its size has in the estimate.
+        // Undoes the influence function: the raw difference of the unit, over the mean size.
         let harm = |kind: &UnitScore| sign * (kind.score - estimate + estimate * kind.weight);
         let close = 1e-9 * range;
         let changed = kinds.iter().map(|kind| (harm(kind), kind.times)).filter(|(harm, _)| harm.abs() > close);
@@ -34,8 +34,8 @@ impl Changed {
         (range.is_finite() && harms.units <= MOST_CHANGED * units).then_some(Self { units, harms, most })
     }
 
-    /// The chance of so few changed units, and of changes that did so little, where the true mean is `value`: the greatest
-    /// over the shares of units that may change. Both are as in [`super::unseen::Unseen::chance`].
+    /// The p-value of a true mean of `value`: the probability of seeing this few changes (binomial) times that of this little
+    /// harm (Student), maximised over the share of units that change.
     pub(super) fn chance(&self, value: f64) -> f64 {
         const STEPS: u32 = 60;
         let Self { units, harms, most } = *self;
@@ -51,7 +51,7 @@ impl Changed {
             }
             few * student_above((value / share - harms.mean) / error, harms.units - 1.0)
         };
-        // Beyond three times as many as changed, and some, the first chance alone is next to nothing.
+        // Beyond this share the binomial probability alone is negligible.
         let far = ((3.0 * harms.units + 12.0) / units).clamp(least, 1.0);
         let at = |step: u32| least + (far - least) * f64::from(step) / f64::from(STEPS);
         (0..=STEPS).map(|step| chance(at(step))).fold(0.0, f64::max)
@@ -74,14 +74,14 @@ mod tests {
     fn of_identical_builds_it_is_the_binomial_bound_at_a_quarter() {
         let none = changed(&[], 40).unwrap();
         assert!((none.chance(0.02) - 0.92_f64.powi(40)).abs() < 1e-9);
-        assert!(none.chance(0.02) < 0.05, "a margin of two points is told with 40 clips");
+        assert!(none.chance(0.02) < 0.05, "40 clips decide a margin of 2 points");
         assert!(none.chance(0.01) > 0.05);
         assert_eq!((none.chance(0.0), none.chance(0.25)), (1.0, 0.0));
     }
 
     #[test]
     fn what_changed_counts_with_its_harm() {
-        // One of 40 lost whole: a change may do that, and the model has nothing to say of two points.
+        // One of 40 clips lost whole: changes can be that harmful, and 40 clips decide nothing.
         assert!(changed(&[1.0], 40).unwrap().chance(0.02) > 0.5);
         assert!(changed(&[0.1, -0.1, 0.1, -0.1, 0.0], 100).unwrap().chance(0.02) < 0.05);
         assert_eq!(changed(&[0.1; 21], 100), None, "more than a fifth changed");

@@ -14,25 +14,25 @@ use crate::stats::normal_quantile;
 pub struct Scores {
     estimate: f64,
     kinds: Vec<UnitScore>,
-    /// Of the scores, as distances from the estimate.
+    /// Moments of the scores' distances from the estimate.
     moments: Moments,
     reach: Reach,
 }
 
-/// The score of a unit, and how many units are alike in it.
+/// A score, and how many units share it.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct UnitScore {
     /// The score.
     pub score: f64,
-    /// The size of the unit over the mean of all, such as its words: a unit half as large as others adds half as much when
-    /// it is lost. 1 where sizes do not matter.
+    /// The size of the unit, such as its words, over the mean size. Losing a unit half as large costs half as much. 1 where sizes
+    /// do not matter.
     pub weight: f64,
-    /// How many units are alike.
+    /// How many units share the score.
     pub times: f64,
 }
 
 impl UnitScore {
-    /// Of a unit as large as others.
+    /// For units of equal size.
     #[must_use]
     pub const fn new(score: f64, times: f64) -> Self {
         Self { score, weight: 1.0, times }
@@ -63,23 +63,23 @@ pub enum UnitKind {
 /// How the level of an interval is shared by its sides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Sides {
-    /// Together they leave out the level: for the claim that two variants differ. What was not seen threatens one side only,
-    /// the one of the variant that may have lost clips, so that it may take the whole level.
+    /// Both sides share the level: for the claim that two variants differ. Unseen lost units can falsify such a claim on one side
+    /// only, so their bound takes the whole level.
     Together,
-    /// Each leaves out half of the level by itself: for a single figure, and for limits, which ask about one side.
+    /// Each side leaves out half the level: for single figures, and for limits, which test one side.
     Each,
 }
 
-/// How far speakers and recordings go from the worst seen to the worst there is. It is the least in tenths with which one
-/// speaker in twenty may fail as a whole and no more than 5 % of verdicts are false (`benches/promises.rs`).
+/// How far the reach of speakers and recordings goes from the worst seen to the worst possible. The least value, in tenths,
+/// that keeps false claims under 5 % when one speaker in twenty fails (`benches/promises.rs`).
 const SHARE_OF_GROUPS: f64 = 0.7;
 
-/// The same where nothing bounds a unit: twice the worst seen is then taken for the worst there is.
+/// The same for unbounded measures, where twice the worst seen stands in for the worst possible.
 const SHARE_OF_UNBOUNDED_GROUPS: f64 = 0.1;
 
 impl Reach {
-    /// The reach of scores, from the worst seen and the `worst` there is (distances below and above): a clip may do the worst
-    /// there is, a speaker or recording goes some way towards it.
+    /// The reach of scores: for clips the `worst` possible (distances below and above), for speakers and recordings a point
+    /// between the worst seen and the worst possible.
     #[must_use]
     pub fn seen(scores: &[UnitScore], estimate: f64, kind: UnitKind, worst: Self) -> Self {
         let below = scores.iter().fold(0.0_f64, |most, unit| most.max(estimate - unit.score));
@@ -96,8 +96,7 @@ impl Reach {
         Self { below: towards(below, worst.below), above: towards(above, worst.above) }
     }
 
-    /// The reach of the scores of a difference between figures that lie within `range` of each other: either variant may have
-    /// the units that the other showed.
+    /// The reach of a difference whose units differ by at most `range`. Symmetric: either variant may have lost units.
     #[must_use]
     pub fn of_difference(scores: &[UnitScore], difference: f64, kind: UnitKind, range: f64) -> Self {
         match kind {
@@ -108,7 +107,7 @@ impl Reach {
             _ => {
                 let seen = Self::seen(scores, difference, kind, Self { below: range, above: range });
                 let most = seen.below.max(seen.above);
-                // Where nothing bounds a unit, one that was not seen may point the other way as far as those seen do.
+                // An unseen unit may be as far on the other side of no difference.
                 let most = if range.is_finite() { most } else { most.max(2.0 * difference.abs()) };
                 Self { below: most, above: most }
             }
@@ -173,11 +172,11 @@ impl Scores {
         self.reach
     }
 
-    /// The interval that leaves out `alpha`: what none of three methods excludes.
+    /// The interval that leaves out `alpha`: the union of three intervals.
     ///
     /// The first is Student's; the second is Student's with the skewness of the scores taken out by Hall's monotone
-    /// transformation ("On the removal of skewness by transformation", 1992); the third asks how many units may be lost that
-    /// were not seen. All work at any level, and nothing is drawn.
+    /// transformation ("On the removal of skewness by transformation", 1992); the third allows for lost units that were not seen
+    /// ([`Unseen`]). All three work at any level and draw no random numbers.
     #[must_use]
     pub fn interval(&self, alpha: f64, sides: Sides) -> Interval {
         let Interval { low, high } = self.student_interval(alpha);
@@ -191,12 +190,11 @@ impl Scores {
         }
     }
 
-    /// The same for the difference of two builds of one engine, whose worst is `range`, each side by itself.
+    /// The interval for two builds of one engine, with [`Sides::Each`]; a unit can lose at most `range`.
     ///
-    /// A unit in which both did the same adds nothing, and where most did, what was not seen is bounded by how few changed:
-    /// on the model that what makes a build worse shows on more clips than it ruins, since a change costs a quarter of the
-    /// worst on average at most, unless those seen cost more. The narrower of this and the interval without a model is
-    /// taken, and neither is narrower than Student's.
+    /// Units with equal results contribute nothing. If most are equal, the number of changed units bounds the unseen harm. Model: a
+    /// changed unit loses at most a quarter of `range` on average, or as much as the worst change seen. Returns the narrower of
+    /// this interval and [`Self::interval`], but never less than Student's.
     #[must_use]
     pub fn interval_of_change(&self, alpha: f64, range: f64) -> Interval {
         let plain = self.interval(alpha, Sides::Each);
@@ -235,7 +233,7 @@ impl Scores {
         student.max(unseen).min(1.0)
     }
 
-    /// What Student's interval and the one by Hall's transformation do not exclude.
+    /// The union of Student's interval and Hall's.
     fn student_interval(&self, alpha: f64) -> Interval {
         let quantile = student_quantile(alpha, self.moments.units - 1.0);
         let error = self.moments.error();
@@ -260,15 +258,14 @@ impl Scores {
         f64::midpoint(low, high)
     }
 
-    /// How far from the estimate the bound lies that Student's methods set at `near`, where lost units that were not seen
-    /// may have a chance of `tail`.
+    /// Widens a bound at distance `near` from the estimate until unseen lost units have a p-value of at most `tail`.
     fn bound(&self, near: f64, tail: f64, above: bool) -> f64 {
         let reach = if above { self.reach.above } else { self.reach.below };
         let unseen = self.unseen(above);
         if reach <= near || unseen.chance(near) <= tail {
             return near;
         }
-        // In normal quantiles the chance is nearly a straight line, which a secant finds in a few steps; the bracket keeps it safe.
+        // In normal quantiles the p-value is nearly a straight line, which a secant finds in a few steps; the bracket keeps it safe.
         let wanted = normal_quantile(tail);
         let off = |distance: f64| normal_quantile(unseen.chance(distance).clamp(1e-300, 1.0 - 1e-15)) - wanted;
         let close = 1e-7 * reach;
@@ -295,8 +292,8 @@ impl Scores {
         last.0.max(inside)
     }
 
-    /// Units in all with which a difference as large as the estimate and so many standard errors more would be significant at
-    /// level `alpha` with probability `power`. None where there is no such difference, or it would take over a million.
+    /// The total number of units that would make the estimate, enlarged by `errors_more` standard errors, significant at level
+    /// `alpha` with probability `power`. None without such a difference, or above a million.
     ///
     /// Sought is the number with which the difference is detected even where it comes out as far below its size as it does with
     /// probability 1 - `power`, from more units like these.

@@ -66,8 +66,8 @@ pub fn share_bound(seen: u64, all: u64, alpha: f64) -> f64 {
     high
 }
 
-/// The chance that a share `share` shows itself in at most `seen` of `all`: a binomial tail, by the incomplete beta function,
-/// which takes numbers that are not whole.
+/// The binomial probability of at most `seen` successes in `all` trials with success probability `share`, by the incomplete beta
+/// function; `seen` and `all` need not be integers.
 #[must_use]
 pub fn share_at_most(seen: f64, all: f64, share: f64) -> f64 {
     if seen >= all {
@@ -76,9 +76,8 @@ pub fn share_at_most(seen: f64, all: f64, share: f64) -> f64 {
     incomplete_beta(all - seen, seen + 1.0, 1.0 - share)
 }
 
-/// The chance that Student's distribution exceeds `t`, on this side only. From 500 degrees of freedom on by Wallace's
-/// transformation ("Bounds on normal approximations to Student's and the chi-square distributions", 1959), which is then within
-/// 1e-4 of it and does not grow slower with them.
+/// The upper tail of Student's distribution. From 500 degrees of freedom on it uses Wallace's normal transformation ("Bounds on
+/// normal approximations to Student's and the chi-square distributions", 1959): relative error under 1e-4, and constant cost.
 #[must_use]
 pub fn student_above(t: f64, df: f64) -> f64 {
     const MANY: f64 = 500.0;

@@ -36,7 +36,7 @@ pub enum ChangeShape {
 /// Look n (the second run is the first look) gets a constant / ((n + 1) ln²(n + 1)), a series whose sum is finite: 0.02 for
 /// steps, 0.08 for creeps. Looks share most of their runs, so that the chance of a false alarm over all of them is far below the
 /// sum of what each spends; the constants were set by simulation (`benches/promises.rs`) so that it stays under 5 % for every
-/// kind of estimator. Looks are counted on over a change: what was spent before it is gone.
+/// kind of estimator. The count of looks continues after a change, so that the level does not start afresh.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Looks;
 
@@ -59,8 +59,8 @@ impl Looks {
 /// Runs from which on a creep is asked about.
 const LEAST_CREEP: usize = 5;
 
-/// Looks at the last run of a segment, with all before it in that segment. `series` holds the segment's runs only; `before` are
-/// the runs before it that it can be compared with, behind which something had changed.
+/// Looks at the last run of a segment, with all before it in that segment. `series` holds the segment's runs only; `before` counts
+/// the comparable runs ahead of the segment.
 ///
 /// Asked are the last 1, 2, 4, 8, ... runs against those before them, and the slope over all; each is a contrast over runs whose
 /// scores by unit are tested as a paired difference is (likelihood-ratio scans for change points go back to Page,
@@ -79,7 +79,7 @@ pub fn look(series: &SeriesScores, before: usize) -> Option<Change> {
     let steps = windows.iter().map(|window| (runs - window, each, ChangeShape::Step));
     let candidates = steps.chain((runs >= LEAST_CREEP).then_some((0, creep_level, ChangeShape::Creep)));
     let mut best: Option<(f64, Change)> = None;
-    // What is left of equal figures by rounding is no difference.
+    // Ignores rounding errors of equal figures.
     let rounding = 1e-12 * series.tested.iter().fold(0.0_f64, |most, value| most.max(value.abs()));
     for (from, level, shape) in candidates {
         let weights = contrast(runs, from, shape);
@@ -103,7 +103,7 @@ pub fn look(series: &SeriesScores, before: usize) -> Option<Change> {
         change.shape = ChangeShape::Step;
     }
     if change.shape == ChangeShape::Step {
-        // Whichever window told it: the figures are those of the place that parts the runs best.
+        // The published figures belong to the best split, whichever window detected the change.
         let weights = contrast(runs, split, ChangeShape::Step);
         change.from = split;
         change.difference = weights.iter().zip(&series.values).map(|(weight, value)| weight * value).sum();
@@ -141,7 +141,7 @@ fn scores(series: &SeriesScores, weights: &[f64]) -> Option<Scores> {
         .flat_map(|(run, value)| run.iter().map(move |score| (score - value).abs()))
         .fold(0.0, f64::max);
     let heaviest = weights.iter().fold(0.0_f64, |most, weight| most.max(weight.abs()));
-    // Towards the worst there is, a tenth of the way: with each run more is known of what a unit may do.
+    // A tenth of the way to the worst possible: each run shows more of what a unit can do.
     let seen = kinds.iter().fold(0.0_f64, |most, unit| most.max((unit.score - estimate).abs()));
     let worst = if series.range.is_finite() { series.range } else { 2.0 * seen };
     let mut most = (seen + (worst - seen).max(0.0) * 0.1).max(farthest * heaviest);

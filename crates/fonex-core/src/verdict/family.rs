@@ -1,38 +1,39 @@
-//! How the level of one call is shared out over its questions: all clips first, slices after.
+//! Distributes the level of one call over its questions: all clips first, slices after.
 
 use super::ALPHA;
 
-/// What the questions about slices may spend of the level by themselves.
+/// The level reserved for questions about slices.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Slices {
-    /// Half of it: somebody asked for them.
+    /// Half: for slices that a user asks for.
     #[default]
     Half,
-    /// Only what the questions about all clips pass on, so that these get the answer that they get without slices.
+    /// None, only what all clips pass on: answers over all clips do not depend on the slices.
     After,
 }
 
-/// A question that can be answered: whether it is about a slice, and its probability when asked alone.
+/// An answerable question, with its uncorrected probability.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Asked {
     pub(super) of_slice: bool,
     pub(super) p_value: f64,
 }
 
-/// What a question was given.
+/// The result for a question.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Given {
-    /// Its share of the level, with which it was answered.
+    /// The share of the level at which it was tested.
     pub(super) share: f64,
-    /// Its probability, corrected for all questions of the call.
+    /// The probability, corrected for all questions of the call.
     pub(super) p_value: f64,
 }
 
-/// Two groups of questions, over all clips and of slices, with what is left of the level in each.
+/// The remaining level and the open questions over all clips, and over slices.
 #[derive(Debug, Clone, Copy)]
 struct Left {
     level: [f64; 2],
     open: [usize; 2],
+    slices: Slices,
 }
 
 impl Left {
@@ -44,41 +45,39 @@ impl Left {
             ([_, 0], _) | (_, Slices::After) => [1.0, 0.0],
             (_, Slices::Half) => [0.5, 0.5],
         };
-        Self { level, open }
+        Self { level, open, slices }
     }
 
     fn share(&self, group: usize) -> f64 {
         self.level[group] / self.open[group].max(1) as f64
     }
 
-    /// Takes a question that was answered out of its group. Over all clips half of its share stays in the group and half
-    /// goes to the slices, asked for or not: what is asked of slices changes no answer over all clips. Of the slices the
-    /// share stays with the others.
+    /// Closes a question with a claimed difference and passes its share on. Half of a share over all clips goes to the slices, even
+    /// if none are asked: with [`Slices::After`] the slices change no answer over all clips. A share of a slice stays with the
+    /// slices, and after the last one goes to all clips ([`Slices::Half`] only).
     fn take(&mut self, group: usize) {
         let own = self.share(group);
         self.open[group] -= 1;
-        let passed = if self.open[group] == 0 {
-            own
-        } else if group == 0 {
-            own / 2.0
-        } else {
-            0.0
+        let passed = match (group, self.open[group]) {
+            (_, 0) => own,
+            (0, _) => own / 2.0,
+            _ => 0.0,
         };
         self.level[group] -= passed;
-        if group == 0 {
-            self.level[1] += passed;
+        if group == 0 || self.slices == Slices::Half {
+            self.level[1 - group] += passed;
         }
     }
 }
 
-/// Shares the level out: what a question that was answered leaves over passes on (Bretz, Maurer, Brannath and Posch, "A
-/// graphical approach to sequentially rejective multiple test procedures", 2009, of which Holm's procedure, 1979, and
-/// gatekeeping, Dmitrienko, Offen and Westfall 2003, are cases). At most 5 % of calls without a true difference claim one.
+/// Distributes the level. A claimed difference passes its share on (Bretz, Maurer, Brannath and Posch, "A graphical approach to
+/// sequentially rejective multiple test procedures", 2009; special cases are Holm's procedure, 1979, and gatekeeping, Dmitrienko,
+/// Offen and Westfall 2003). At most 5 % of calls without a true difference claim one.
 pub(super) fn share_out(asked: &[Asked], slices: Slices) -> Vec<Given> {
     let mut left = Left::new(asked, slices);
     let mut given: Vec<Option<Given>> = vec![None; asked.len()];
     let mut largest = 0.0_f64;
-    // Within a group shares are equal, so that the least probability is always the next.
+    // Shares within a group are equal: the smallest probability is next.
     let next = |given: &[Option<Given>], left: &Left| {
         let open = asked.iter().enumerate().filter(|(at, _)| given[*at].is_none());
         open.map(|(at, one)| (at, one.p_value / left.share(usize::from(one.of_slice))))
@@ -115,13 +114,14 @@ mod tests {
 
     #[test]
     fn by_hand() {
-        // Two over all clips: 2.5 % each, then half of the first one's share for the other: 3.75 %.
+        // Two over all clips: 2.5 % each, then half of the first share for the second: 3.75 %.
         assert_eq!(told(&asked(&[0.02, 0.037], &[]), Slices::Half), [true, true]);
         assert_eq!(told(&asked(&[0.02, 0.038], &[]), Slices::Half), [true, false]);
-        // One over all clips and four slices: 2.5 % and 0.625 % each; both groups pass on what they leave.
+        // One over all clips and four slices: 2.5 %, and 0.625 % each; each group passes its rest to the other.
         assert_eq!(told(&asked(&[0.024], &[0.012, 0.5, 0.5, 0.5]), Slices::Half), [true, true, false, false, false]);
         assert_eq!(told(&asked(&[0.026], &[0.006, 0.5, 0.5, 0.5]), Slices::Half), [false, true, false, false, false]);
-        // After: the answer over all clips is that without slices, which get nothing before it is told.
+        assert_eq!(told(&asked(&[0.049], &[0.012, 0.02]), Slices::Half), [true, true, true]);
+        // After: the answer over all clips is that without slices, which have no level of their own.
         assert_eq!(told(&asked(&[0.049], &[0.012, 0.5, 0.5, 0.5]), Slices::After), [true, true, false, false, false]);
         assert_eq!(told(&asked(&[0.051], &[1e-9, 0.5, 0.5, 0.5]), Slices::After), [false; 5]);
         assert_eq!(share_out(&asked(&[0.02, 0.5], &[]), Slices::Half)[0].p_value, 0.04);
@@ -148,7 +148,7 @@ mod tests {
             let given = share_out(&asked, if half { Slices::Half } else { Slices::After });
             let open: f64 = given.iter().filter(|given| given.p_value >= ALPHA).map(|given| given.share).sum();
             prop_assert!(open <= 1.0 + 1e-12);
-            // A smaller probability of the same group never gets the larger corrected one.
+            // Within a group the correction keeps the order.
             for (one, given_one) in asked.iter().zip(&given) {
                 for (other, given_other) in asked.iter().zip(&given) {
                     if one.of_slice == other.of_slice && one.p_value <= other.p_value {

@@ -31,11 +31,14 @@ pub const LEAST_GROUPS: u64 = 4;
 /// two runs, half of it may be the difference.
 pub const BUSY_SHARE: f64 = 0.3;
 
-/// Clips from which a slice is tested; a smaller one is listed, and has no interval.
+/// The fewest clips of a tested slice. Smaller slices are listed without an interval.
 pub const LEAST_CLIPS_OF_SLICE: u64 = 10;
 
 /// Clips from which a 95 % interval holds as often as it says; below, it is rough.
 pub const FEW_CLIPS: u64 = 20;
+
+/// The least share of the level for a shown interval: slices have an interval even if they were given no level.
+const LEAST_SHARE: f64 = 1.0 / 64.0;
 
 /// What can be said of a difference.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -47,7 +50,7 @@ pub enum Verdict {
     Worse,
     /// The two differ in something of which neither direction is better.
     Differs,
-    /// The two differ by less than matters, if at all: the interval lies inside what matters on both sides.
+    /// The difference, if any, is smaller than what matters: the interval lies within ± that.
     Alike,
     /// The data does not tell.
     CannotTell,
@@ -131,7 +134,7 @@ pub struct Question {
     pub speakers: Option<u64>,
     /// The difference; none where there is no figure on a side, or fewer than two units.
     pub difference: Option<Difference>,
-    /// The two figures, where there is no difference to test.
+    /// The two figures, if there is no difference to test.
     pub figures: Option<[f64; 2]>,
     /// The least difference that matters, in the base unit of the measure.
     pub matters: Option<f64>,
@@ -151,7 +154,7 @@ pub struct Finding {
     pub clips: u64,
     /// What can be said of the second against the first.
     pub verdict: Verdict,
-    /// The first's figure; of medians what is typical of the clips that both answered. Left out where there is none.
+    /// The first's figure; of medians the mean over the shared clips (geometric for times). Left out if there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first: Option<f64>,
     /// The second's figure.
@@ -160,8 +163,7 @@ pub struct Finding {
     /// Second minus first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub difference: Option<f64>,
-    /// Interval of the difference, at the level with which the finding was tested: 95 % over all findings of the call
-    /// together.
+    /// Interval of the difference at the level of its test: 95 % over all findings of the call together.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval: Option<Interval>,
     /// Probability of such a difference by chance, corrected for the number of findings.
@@ -170,13 +172,13 @@ pub struct Finding {
     /// How many more clips like these would tell with a chance of 80 %, were the difference as large as it is seen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub more_clips: Option<u64>,
-    /// The same for a difference one standard error larger, and one smaller than it is seen: left out where that is none.
+    /// The same if the true difference is one standard error larger, and one standard error smaller (null if that is none).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub more_clips_between: Option<(u64, Option<u64>)>,
     /// The least difference that matters, in the unit of the figures.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub matters: Option<f64>,
-    /// A difference is claimed, and its interval lies inside what matters.
+    /// A difference is claimed, but its interval lies within what matters.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub less_than_matters: bool,
     /// What was drawn: the verdict holds for more of these.
@@ -193,17 +195,16 @@ pub struct Finding {
 
 /// Answers all questions of one call together, as one family: at most 5 % of calls without a difference claim one.
 ///
-/// The level is shared out over the questions that can be answered, those about all clips first (`share_out`). A
-/// difference is called one when its probability, corrected for the others, is below [`ALPHA`]. *Alike* is said where the
-/// interval lies inside what matters (two one-sided tests: Schuirmann, "A comparison of the two one-sided tests procedure",
-/// 1987; the interval is wider than these need).
+/// Distributes the level over the answerable questions, those about all clips first (`share_out`). Claims a difference if its
+/// corrected probability is below [`ALPHA`], and *alike* if the interval lies within what matters (two one-sided tests:
+/// Schuirmann, "A comparison of the two one-sided tests procedure", 1987; this interval is wider than theirs).
 #[must_use]
 pub fn answer(questions: &[Question], slices: Slices) -> Vec<Finding> {
     let asked: Vec<Option<Asked>> = questions.iter().map(Question::asked).collect();
     let counted: Vec<Asked> = asked.iter().flatten().copied().collect();
     let mut given = share_out(&counted, slices).into_iter();
     let given: Vec<Option<Given>> = asked.iter().map(|asked| asked.and_then(|_| given.next())).collect();
-    // What cannot be answered is shown with the level of those that can.
+    // Unanswerable questions are shown at the level of the others.
     let least = |of_slice: bool| {
         let shares = questions.iter().zip(&given).filter(|(question, _)| question.slice.is_some() == of_slice);
         shares.filter_map(|(_, given)| Some((*given)?.share)).filter(|share| *share > 0.0).reduce(f64::min)
@@ -216,57 +217,53 @@ pub fn answer(questions: &[Question], slices: Slices) -> Vec<Finding> {
 }
 
 impl Question {
-    /// Why it cannot be answered, whatever the difference.
+    /// Why the question cannot be answered.
     fn withheld(&self) -> Option<String> {
-        let few = || {
-            let unit = self.unit.as_str();
-            (self.unit.kind() == UnitKind::Group && (1..LEAST_GROUPS).contains(&self.units())).then(|| {
-                match self.units() {
-                    0 | 1 => format!("one {unit} is too few; --unit clip limits the verdict to this {unit} only"),
-                    units => {
-                        format!("{units} {unit}s are too few; --unit clip limits the verdict to these {unit}s only")
-                    }
-                }
-            })
+        let unit = self.unit.as_str();
+        let few = || match self.units() {
+            1 => format!("one {unit} is too few; --unit clip limits the verdict to this {unit} only"),
+            units => format!("{units} {unit}s are too few; --unit clip limits the verdict to these {unit}s only"),
         };
-        self.withheld.clone().or_else(few).or_else(|| self.is_small().then(|| SMALL_SLICE.to_owned()))
+        let small = || format!("fewer than {LEAST_CLIPS_OF_SLICE} clips");
+        let few = || self.has_few_groups().then(few);
+        self.withheld.clone().or_else(few).or_else(|| self.is_small().then(small))
     }
 
-    /// Units that it stands on; one where there are figures and nothing to test.
+    /// Whether too few speakers or recordings were drawn for a verdict about others.
+    fn has_few_groups(&self) -> bool {
+        self.unit.kind() == UnitKind::Group && (1..LEAST_GROUPS).contains(&self.units())
+    }
+
+    /// Units behind the figures; 1 if there is nothing to test.
     fn units(&self) -> u64 {
         let untested = u64::from(self.figures.is_some());
         self.difference.as_ref().map_or(untested, |difference| difference.units)
     }
 
-    /// Whether it is about a slice of too few clips.
+    /// Whether its slice is too small to test.
     fn is_small(&self) -> bool {
         self.slice.is_some() && self.clips < LEAST_CLIPS_OF_SLICE
     }
 
-    /// Too few units have neither an interval nor a probability; a verdict that is withheld otherwise keeps both.
+    /// The difference, if it has an interval and a probability. Withheld verdicts keep both.
     fn tested(&self) -> Option<&Difference> {
-        let few = |difference: &&Difference| {
-            self.is_small() || (self.unit.kind() == UnitKind::Group && difference.units < LEAST_GROUPS)
-        };
-        self.difference.as_ref().filter(|difference| !few(difference))
+        self.difference.as_ref().filter(|_| !self.is_small() && !self.has_few_groups())
     }
 
-    /// What it takes of the level: nothing where it cannot be answered.
+    /// Its part in the family; none if it cannot be answered.
     fn asked(&self) -> Option<Asked> {
         let difference = self.tested().filter(|difference| self.withheld.is_none() && !difference.is_constant())?;
         Some(Asked { of_slice: self.slice.is_some(), p_value: difference.p_value() })
     }
 }
 
-/// Why a small slice has no verdict.
-pub const SMALL_SLICE: &str = "fewer than 10 clips";
-
 fn finding(question: &Question, given: Option<Given>, usual_share: f64) -> Finding {
     let Question { measure, slice, clips, unit, speakers, difference, figures, matters, .. } = question;
     let (tested, withheld) = (question.tested(), question.withheld());
     let difference = difference.as_ref();
     let share = given.map_or(usual_share, |given| given.share);
-    let interval = tested.and_then(|difference| difference.interval(ALPHA * share.max(LEAST_SHARE), Sides::Together));
+    let level = ALPHA * share.max(LEAST_SHARE);
+    let interval = tested.and_then(|difference| difference.interval(level, Sides::Together));
     let p_value = given.map(|given| given.p_value).or_else(|| Some((tested?.p_value() / usual_share).min(1.0)));
     let told = given.is_some_and(|given| given.p_value < ALPHA);
     let size = difference.map(|difference| difference.difference);
@@ -280,8 +277,7 @@ fn finding(question: &Question, given: Option<Given>, usual_share: f64) -> Findi
     let units = question.units();
     let open = withheld.is_none() && verdict == Verdict::CannotTell && size.is_some_and(|size| size != 0.0);
     let more = |errors_off: f64| {
-        let more =
-            tested.filter(|_| open)?.units_to_tell(ALPHA * share.max(LEAST_SHARE), POWER, errors_off)? / units as f64;
+        let more = tested.filter(|_| open)?.units_to_tell(level, POWER, errors_off)? / units as f64;
         Some(((more * *clips as f64).ceil() as u64).saturating_sub(*clips).max(1))
     };
     let more_clips = more(0.0);
@@ -305,9 +301,6 @@ fn finding(question: &Question, given: Option<Given>, usual_share: f64) -> Findi
         withheld,
     }
 }
-
-/// The least share of the level that an interval is shown with: slices that got none yet are shown all the same.
-const LEAST_SHARE: f64 = 1.0 / 64.0;
 
 #[cfg(test)]
 mod tests {
@@ -367,8 +360,8 @@ mod tests {
         let findings = answer(&[clear, withheld, constant, small], Slices::Half);
         assert_eq!(findings[0].p_value, Some(alone));
         assert_eq!((findings[1].verdict, findings[1].withheld.as_deref()), (Verdict::CannotTell, Some("busy")));
-        assert_eq!((findings[3].interval, findings[3].withheld.as_deref()), (None, Some(SMALL_SLICE)));
-        assert!(findings[3].first.is_some() && findings[3].difference.is_some(), "its figures are told");
+        assert_eq!((findings[3].interval, findings[3].withheld.as_deref()), (None, Some("fewer than 10 clips")));
+        assert!(findings[3].first.is_some() && findings[3].difference.is_some(), "the figures are shown");
     }
 
     #[test]

@@ -2,23 +2,23 @@
 
 use crate::stats::{Reach, Scores, Sides, UnitKind, UnitScore, normal_quantile};
 
-/// Errors are skewed, and a clip that goes badly by chance looks lost: a difference that would be detected in this share of cases
-/// were scores normal is detected in four of five, by simulation (`benches/promises.rs`).
+/// The power to plan with, as if scores were normal. Real scores are skewed, and some clips look lost by chance: the simulated power
+/// (`benches/promises.rs`) is then [`super::POWER`].
 const POWER_IF_NORMAL: f64 = 0.86;
 
-/// A comparison that is to be made.
+/// A planned comparison.
 #[derive(Debug, Clone, Copy)]
 pub struct Planned<'g> {
     /// The words of the clips of each unit: speakers where they have several clips, else clips.
     pub groups: &'g [Vec<u64>],
-    /// Both error rates lie around this.
+    /// The error rate around which both variants lie.
     pub rate: f64,
-    /// How many questions over all clips are asked together, such as the WER and the latency of each pair.
+    /// Questions over all clips in the same call, such as the WER and the latency of each pair.
     pub questions: usize,
 }
 
-/// The least difference between two error rates that the units would detect with probability [`super::POWER`] at the level that
-/// the question has among the others, by the test that is then really made.
+/// The least difference between two error rates that the units detect with probability [`super::POWER`], by the test and at the
+/// level of [`super::answer`].
 ///
 /// Errors are taken to be beta-binomial within a clip with an intraclass correlation of 0.1, and within a speaker of 0.02: values
 /// at which recognisers' clips scatter, a little to the safe side, since the two variants are taken to err independently.
@@ -55,8 +55,7 @@ pub fn clips_needed(planned: Planned<'_>, difference: f64) -> Option<u64> {
 }
 
 impl Planned<'_> {
-    /// Whether so many units whose scores scatter by `spread` detect a difference even where it comes out as far below its
-    /// size as it does in one case of five.
+    /// Whether `units` units with this standard deviation detect the difference with the planned power.
     fn detects(&self, difference: f64, spread: f64, units: f64) -> bool {
         let seen = difference - normal_quantile(POWER_IF_NORMAL) * spread / units.sqrt();
         if seen <= 0.0 || units < 2.0 {

@@ -1,4 +1,4 @@
-//! The differences that matter to a team, by measure.
+//! The `[matters]` table: the least difference that matters, by measure.
 
 use std::collections::BTreeMap;
 
@@ -8,17 +8,17 @@ use serde::Deserialize;
 
 use super::unknown;
 
-/// A difference as written: `"0.5 pts"`, `"5 %"`, `"20 ms"`, or a number in the unit of the measure.
+/// A difference as written: `"0.5 pts"`, `"5 %"`, `"20 ms"`, or a number in the base unit of the measure.
 #[derive(Debug, Clone, Deserialize, schemars::JsonSchema)]
 #[serde(untagged)]
 pub(super) enum Written {
-    /// In the unit of the measure; of a share 0.005 is half a point.
+    /// In the base unit of the measure: 0.005 is half a point of a share.
     Number(f64),
-    /// With its unit: pts of a share, % of the figure that is compared with, or the unit that fonex measures tells.
+    /// With a unit: pts (points of a share), % (of the first figure), or the unit listed by fonex measures.
     Text(String),
 }
 
-/// What matters, and everything that is wrong with it.
+/// The checked differences, and all problems.
 pub(super) fn resolve(
     written: BTreeMap<String, Written>,
     place: &Place,
@@ -71,7 +71,7 @@ fn read(measure: &Measure, written: &Written) -> Option<Matters> {
         (named, unit) if named == unit.as_str() => Matters::Amount(number),
         _ => return None,
     };
-    // More than the whole of a share is a slip: 5 for "5 pts".
+    // A share above 1 is a mistake: 5 instead of "5 pts".
     let fits = !matches!((matters, measure.unit), (Matters::Amount(amount), Unit::Share) if amount > 1.0);
     (number.is_finite() && number > 0.0 && fits).then_some(matters)
 }

@@ -75,7 +75,7 @@ pub struct Broken {
     pub plans: BTreeMap<String, Problem>,
     /// What is wrong with the gate.
     pub gate: Vec<Problem>,
-    /// What is wrong with the differences that matter.
+    /// Problems in `[matters]`.
     pub matters: Vec<Problem>,
     /// What is wrong with measures of one's own.
     pub measures: Vec<Problem>,
@@ -142,7 +142,7 @@ impl Bench {
     /// The differences that matter.
     ///
     /// # Errors
-    /// Everything that is wrong with them.
+    /// All problems in `[matters]`.
     pub fn matters(&self) -> Result<&Mattering, Problems> {
         if self.broken.matters.is_empty() { Ok(&self.matters) } else { Err(Problems(self.broken.matters.clone())) }
     }

@@ -24,7 +24,7 @@ use crate::execute::{WhenOver, no_thread};
 
 /// Time for one answer of the server.
 const ANSWER: Duration = Duration::from_secs(20);
-/// Time for a list of entries, and how often one that does not come to its end is asked for.
+/// Timeout of a list of entries, and its attempts.
 const LIST: Duration = Duration::from_secs(10);
 const LISTINGS: usize = 4;
 /// The oldest server that has been tried.
@@ -173,13 +173,13 @@ impl Link {
             Ok::<_, String>(all)
         };
         self.ask("list entries", async {
-            // A list of entries that are changed meanwhile may never come to its end: it is asked for again.
+            // The stream of keys may never end if entries change meanwhile: ask again.
             for _ in 0..LISTINGS {
                 if let Ok(all) = tokio::time::timeout(LIST, listed()).await {
                     return all;
                 }
             }
-            Err("the list does not come to its end".to_owned())
+            Err("the list of entries did not complete".to_owned())
         })
     }
 

@@ -37,8 +37,8 @@ pub(in crate::commands) struct Listed {
     source: &'static str,
     explained: &'static str,
     compared_by_default: bool,
-    /// The least difference that matters, where the bench file does not say: an amount in the unit of the measure, or a share of
-    /// the figure that is compared with.
+    /// The least difference that matters, unless the bench file sets one: an amount in the unit of the measure, or a share of the
+    /// first figure.
     matters: Matters,
 }
 
@@ -95,7 +95,7 @@ fn explain(measure: &Measure, form: Format) -> Result<(), Failure> {
         "matters",
         match measure.matters {
             Matters::Amount(amount) => difference(measure.unit, amount),
-            Matters::Share(share) => format!("{} of the figure", percent(Some(share))),
+            Matters::Share(share) => format!("{} of the first figure", percent(Some(share))),
         },
     );
     if !measure.source.is_empty() {

@@ -117,10 +117,10 @@ fn tell_own_measures(bench: &BenchArg) {
     }
 }
 
-/// The differences that matter, as the bench file says.
+/// Reads the differences that matter from the bench file.
 fn mattering(bench: &BenchArg) -> Result<Mattering, Failure> {
     let path = &bench.bench;
-    // Most bench files say nothing of it, and need not be read.
+    // Most bench files set none: skip reading them.
     if !regular::read_text(path).is_ok_and(|text| text.contains("matters")) {
         return Ok(Mattering::new());
     }

@@ -13,12 +13,12 @@ use crate::output::{percent, plural};
 /// The error rate that differences are detected around, for want of one measured.
 const RATE: f64 = 0.1;
 
-/// Pairs of recognisers that are to be compared in one call: two, where nothing is known of them.
+/// The pairs to plan for without a plan: two recognisers.
 pub const ONE_PAIR: usize = 1;
 
-/// Questions that `compare` asks about so many pairs of recognisers, each over all clips.
+/// The number of default questions of `compare` about `pairs` pairs of recognisers, over all clips.
 fn questions(pairs: usize) -> usize {
-    // A recogniser that is not asked live has no live times.
+    // Live times need a live engine.
     let asked = all().filter(|measure| measure.asked && !measure.rare && !measure.id.starts_with("live_"));
     pairs.max(1) * asked.filter(|measure| measure.tasks.contains(&Task::Hear)).count().max(1)
 }

@@ -225,8 +225,7 @@ pub fn claimed(
     })
 }
 
-/// How often a difference of scattered errors is told over all clips, asked with so many slices; times that are withheld, as on a
-/// busy machine, cost it nothing.
+/// The power over all clips for scattered errors, with `slices` slices in the call.
 pub fn told_over_all(rates: [f64; 2], clips: usize, slices: usize, sims: u64) -> f64 {
     share(sims, |sim| {
         let mut world = World::new("power", sim, clips, slices, None);

@@ -4,17 +4,16 @@ use std::collections::HashMap;
 
 use super::spots::{Elsewhere, Spot};
 
-/// Two engines that err at one place, each by itself, err alike in this share of cases; so it is taken of two engines that have no
-/// third beside them.
+/// The share of places at which two engines that err independently make the same mistake. Fixed where only two engines vote:
+/// their agreement cannot be told from a wrong label.
 pub(super) const ALIKE: f64 = 0.05;
 /// An engine that errs where a label is wrong says what the wrong label says in this share of cases.
 const INTO_LABEL: f64 = 0.05;
-/// How often an engine follows another one's mistake, before anything is seen.
+/// Prior rate at which an engine repeats another engine's mistake.
 const FOLLOWS: f64 = 0.005;
-/// A label is accused only if it is more likely wrong than right even where engines follow each other so many times as often as
-/// is estimated.
+/// Safety factor on the estimated rates of repeated mistakes when a label is accused.
 const DOUBT: f64 = 1.5;
-/// Engines from which it can be seen how often they err alike: of two, both or one are against a label.
+/// The fewest engines from which the rates of repeated mistakes can be estimated.
 const FEWEST_TO_FOLLOW: usize = 3;
 /// Words of the longest trap.
 const LONGEST_TRAP: usize = 4;
@@ -32,8 +31,8 @@ const CATCHES: f64 = 0.5;
 pub struct Model {
     /// By engine: how often it errs at a place by itself.
     pub errs: Vec<f64>,
-    /// By two engines: how often the second makes the mistake that the first one makes at a place, though the words are no trap
-    /// elsewhere. Engines of one family err alike.
+    /// `follows[i][j]`: how often engine j makes the same mistake as engine i at a place that is no trap. Engines of one family
+    /// share many mistakes.
     pub follows: Vec<Vec<f64>>,
     /// How often a trap leads an engine to the common mistake.
     pub catches: f64,
@@ -56,16 +55,14 @@ impl Model {
         self.classes(spot)[2]
     }
 
-    /// The same where engines follow each other more often than is estimated: what is estimated is not known, and a label is
-    /// accused only if it is more likely wrong than right all the same.
+    /// The same model with higher rates of repeated mistakes ([`DOUBT`]), for accusing labels: the rates are only estimates.
     pub(super) fn doubted(&self) -> Self {
         let more = |follows: &f64| (follows * DOUBT).min(0.9);
-        let follows = if self.errs.len() < FEWEST_TO_FOLLOW {
-            self.follows.clone()
-        } else {
-            self.follows.iter().map(|row| row.iter().map(more).collect()).collect()
-        };
-        Self { follows, ..self.clone() }
+        let mut doubted = self.clone();
+        if self.errs.len() >= FEWEST_TO_FOLLOW {
+            doubted.follows.iter_mut().flatten().for_each(|follows| *follows = more(follows));
+        }
+        doubted
     }
 
     fn classes(&self, spot: &Spot) -> Classes {
@@ -91,7 +88,7 @@ impl Model {
         ]
     }
 
-    /// How likely it is that the engines err here, one by itself and others as it does: from the engine that explains most.
+    /// The likelihood that one engine errs here and the others repeat its mistake, maximised over the first engine.
     fn by_themselves(&self, spot: &Spot) -> f64 {
         let lead = spot.lead().map_or(&[][..], |lead| &lead.engines);
         let do_not = spot.as_label.iter().map(|engine| 1.0 - self.errs[*engine]).product::<f64>();
@@ -202,10 +199,9 @@ fn fit_from(mut model: Model, engines: usize, spots: &[&Spot], clean: &HashMap<V
             errs: erred.iter().map(|[erred, of]| (erred / of).clamp(1e-6, 0.9)).collect(),
             follows: (0..engines)
                 .map(|first| {
-                    let rate = |other: usize| match engines < FEWEST_TO_FOLLOW {
-                        true => model.errs[other] * ALIKE,
-                        false => followed[first][other][0] / followed[first][other][1],
-                    };
+                    let estimated = |other: usize| followed[first][other][0] / followed[first][other][1];
+                    let independent = |other: usize| model.errs[other] * ALIKE;
+                    let rate = |other| if engines < FEWEST_TO_FOLLOW { independent(other) } else { estimated(other) };
                     (0..engines).map(rate).collect()
                 })
                 .collect(),

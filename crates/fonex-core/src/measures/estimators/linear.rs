@@ -11,7 +11,7 @@ pub(super) struct Linear {
     pub(super) estimate: f64,
     /// By the number of the unit: its influence, scaled to the units that have one; none for a unit without rows.
     pub(super) by_unit: Vec<Option<f64>>,
-    /// By the number of the unit: its size over the mean; none where sizes do not matter.
+    /// By the number of the unit: its size over the mean size; none where sizes do not matter.
     weights: Option<Vec<f64>>,
     /// How many units are alike in each, where clips were tallied.
     times: Option<Vec<f64>>,
@@ -50,10 +50,14 @@ impl Linear {
         }
     }
 
-    pub(super) fn scores(&self, kind: UnitKind) -> Option<Scores> {
-        let kinds = grouped(self.by_unit.iter().enumerate().filter_map(|(unit, influence)| {
+    fn kinds(&self) -> Vec<UnitScore> {
+        grouped(self.by_unit.iter().enumerate().filter_map(|(unit, influence)| {
             Some((self.estimate + (*influence)?, self.weight(unit), self.times(unit)))
-        }));
+        }))
+    }
+
+    pub(super) fn scores(&self, kind: UnitKind) -> Option<Scores> {
+        let kinds = self.kinds();
         let (least, greatest) = self.bounds;
         let worst = Reach { below: (self.estimate - least).max(0.0), above: (greatest - self.estimate).max(0.0) };
         let seen = Reach::seen(&kinds, self.estimate, kind, worst);
@@ -62,7 +66,7 @@ impl Linear {
     }
 }
 
-/// Equal scores of equal units together, in order, from score, weight and number.
+/// Merges equal (score, weight) pairs, in order; the third number counts units.
 fn grouped(scores: impl Iterator<Item = (f64, f64, f64)>) -> Vec<UnitScore> {
     let mut kinds: Table<[u64; 2], f64> = Table::default();
     scores.for_each(|(score, weight, times)| *kinds.entry([score.to_bits(), weight.to_bits()]).or_default() += times);
@@ -76,7 +80,7 @@ fn grouped(scores: impl Iterator<Item = (f64, f64, f64)>) -> Vec<UnitScore> {
     kinds
 }
 
-/// How far the figures of a single unit may lie apart.
+/// The largest difference between the two figures of a single unit.
 pub(super) fn range(first: &Linear, second: &Linear) -> f64 {
     second.bounds.1.max(first.bounds.1) - second.bounds.0.min(first.bounds.0)
 }
@@ -110,8 +114,7 @@ pub(super) fn mean_by_unit(sample: &Sample) -> Option<(f64, Vec<f64>)> {
 /// The scores of the mean of differences, one row a clip.
 pub(super) fn mean_difference(differences: &Sample) -> Option<Scores> {
     let mean = mean(differences)?;
-    let unit = |(unit, own): (usize, &Option<f64>)| Some((mean.estimate + (*own)?, mean.weight(unit), 1.0));
-    let kinds = grouped(mean.by_unit.iter().enumerate().filter_map(unit));
+    let kinds = mean.kinds();
     let reach = Reach::of_difference(&kinds, mean.estimate, differences.kind, f64::INFINITY);
     Scores::new(mean.estimate, kinds, reach)
 }

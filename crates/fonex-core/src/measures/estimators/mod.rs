@@ -35,7 +35,7 @@ pub enum Estimator {
     Smooth(fn(&[f64]) -> Option<f64>),
     /// A quantile over rows.
     Quantile(f64, Part),
-    /// A median over rows. Two variants are compared by what is typical of the same clips, as `Pairs` says.
+    /// A median over rows. Two variants are compared by their means over the same clips, on the scale of [`Pairs`].
     Median(Part, Pairs),
     /// The mean absolute gap between a probability and what was the case, over ten bins of it: rows are probability, 0 or 1.
     Gaps,
@@ -49,19 +49,19 @@ pub enum Estimator {
     Slope,
 }
 
-/// How two medians are held against each other, clip by clip. A median of each side beside a difference from clip to clip may
-/// point to opposite sides; a mean of what the clips say and the mean of their differences cannot.
+/// The scale on which two medians are compared, clip by clip. Two medians can differ in one direction and the median of the
+/// paired differences in the other. Means cannot: the mean of the paired differences is the difference of the means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pairs {
-    /// By the ratio of each pair, for times and frequencies: the figures are geometric means, and the mean of the logarithms is
-    /// tested. Where a value is not above zero, the medians themselves are compared, as other percentiles are.
+    /// Ratios, for times and frequencies: shows geometric means and tests the mean logarithm. Where a value is not above zero, the
+    /// medians themselves are compared, like other percentiles.
     Ratios,
-    /// By the difference of each pair, for decibels and semitones, which are logarithms already: the figures are means.
+    /// Differences, for decibels and semitones, which are logarithms already: shows arithmetic means.
     Differences,
 }
 
 impl Estimator {
-    /// The quantile that it is, if it is one.
+    /// Its quantile and part, if it is a quantile or median.
     const fn quantile(self) -> Option<(f64, Part)> {
         match self {
             Self::Quantile(q, of) => Some((q, of)),
@@ -118,7 +118,7 @@ pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<
 /// The difference of two variants over the same clips, second minus first, ready to be asked at any level.
 #[derive(Debug, Clone)]
 pub struct Difference {
-    /// The first variant's figure; of a [median](Estimator::Median) what is typical of it on the clips that both answered.
+    /// The first variant's figure; of a [median](Estimator::Median) its mean over the shared clips, on the scale of [`Pairs`].
     pub first: f64,
     /// The second variant's figure, likewise.
     pub second: f64,
@@ -128,7 +128,7 @@ pub struct Difference {
     pub units: u64,
     /// No difference can be larger: 1 for shares.
     most: f64,
-    /// The worst that a single unit can do: 1 for error rates.
+    /// The largest difference a single unit can show: 1 for error rates.
     worst: f64,
     form: Form,
 }
@@ -236,8 +236,8 @@ impl Difference {
         }
     }
 
-    /// The interval for a limit on what a change of one engine does: [`Scores::interval_of_change`]. Each side leaves out half
-    /// of `alpha`.
+    /// The interval for a gate's limit on two builds of one engine: [`Scores::interval_of_change`]. Each side leaves out
+    /// `alpha` / 2.
     #[must_use]
     pub fn interval_of_change(&self, alpha: f64) -> Option<Interval> {
         match &self.form {
@@ -258,7 +258,7 @@ impl Difference {
         }
     }
 
-    /// Whether no unit shows any difference at all, so that there is nothing to test.
+    /// Whether no unit shows a difference: nothing to test.
     #[must_use]
     pub fn is_constant(&self) -> bool {
         match &self.form {
@@ -267,8 +267,8 @@ impl Difference {
         }
     }
 
-    /// Units in all with which a difference as large as this and so many standard errors more would be detected at level
-    /// `alpha` with probability `power`. None where there is no such difference, or over a million would be needed.
+    /// The total number of units that would detect this difference, enlarged by `errors_more` standard errors, at level `alpha`
+    /// with probability `power`. None without such a difference, or above a million.
     #[must_use]
     pub fn units_to_tell(&self, alpha: f64, power: f64, errors_more: f64) -> Option<f64> {
         match &self.form {
@@ -281,16 +281,15 @@ impl Difference {
 /// Figures of one measure over runs of the same clips, with what each unit adds to each.
 #[derive(Debug, Clone)]
 pub struct SeriesScores {
-    /// The figure of each run; of a [median](Estimator::Median) what is typical of the clips that all runs answered.
+    /// The figure of each run; of a [median](Estimator::Median) its mean over the shared clips, on the scale of [`Pairs`].
     pub values: Vec<f64>,
-    /// What is tested: the figure itself, its logarithm where clips are held against each other by ratios, or the share of
-    /// rows above the pooled quantile.
+    /// What is tested: the figure itself, its logarithm ([`Pairs::Ratios`]), or the share of rows above the pooled quantile.
     pub tested: Vec<f64>,
     /// By run, then by unit: scores whose mean is what is tested.
     pub scores: Vec<Vec<f64>>,
     /// What the units are.
     pub kind: UnitKind,
-    /// How far the figures of a single unit may lie apart; infinite where nothing bounds them.
+    /// The largest difference between two figures of a single unit; infinite where unbounded.
     pub range: f64,
 }
 
@@ -326,4 +325,14 @@ pub fn series_scores(estimator: Estimator, samples: &[&Sample]) -> Option<Series
     });
     let scores = scores.collect();
     Some(SeriesScores { tested: values.clone(), values, scores, kind, range })
+}
+
+/// A sample of one number a row, from the repeats of each clip.
+#[cfg(test)]
+fn sample_of(clips: &[&[f64]]) -> Sample {
+    let mut sample = Sample::new(1, UnitKind::Clip);
+    for (unit, repeats) in (0..).zip(clips) {
+        sample.add(unit, repeats.iter().map(std::slice::from_ref));
+    }
+    sample
 }

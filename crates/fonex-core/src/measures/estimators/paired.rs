@@ -1,10 +1,10 @@
-//! What is typical of two variants on the same clips: means of clips that both have, whose difference is that of the pairs.
+//! Medians compared pair by pair: the means of two variants over the same clips, whose difference is the mean of the pairs.
 
 use super::{Pairs, Part, SeriesScores, linear};
 use crate::measures::Sample;
 use crate::stats::Scores;
 
-/// What is typical of two variants, and the scores of their difference or of the logarithm of their ratio.
+/// The means of two variants over the same clips, with the scores of their difference or of the logarithm of their ratio.
 pub(super) struct Typical {
     pub(super) first: f64,
     pub(super) second: f64,
@@ -12,8 +12,8 @@ pub(super) struct Typical {
     pub(super) pairs: Pairs,
 }
 
-/// Means over the clips that both have, each by the mean of its rows. None with fewer than two units, or where a ratio is
-/// asked for and a value is not above zero.
+/// Averages over the clips that both have; a clip counts with the mean of its rows. None with fewer than two units, or for
+/// ratios of values that are not above zero.
 pub(super) fn typical(first: &Sample, second: &Sample, of: Part, pairs: Pairs) -> Option<Typical> {
     let scale = scale(pairs);
     let mut differences = Sample::new(1, first.kind);
@@ -32,7 +32,7 @@ pub(super) fn typical(first: &Sample, second: &Sample, of: Part, pairs: Pairs) -
     Some(Typical { first: one, second: other, scores, pairs })
 }
 
-/// The scores of runs of the same clips: means over the clips that all of them answered. None as above.
+/// The scores of runs, averaged over the clips that all runs answered. None for ratios of values that are not above zero.
 pub(super) fn series(samples: &[&Sample], of: Part, pairs: Pairs) -> Option<SeriesScores> {
     let first = samples.first()?;
     let scale = scale(pairs);
@@ -70,7 +70,7 @@ fn unscaled(pairs: Pairs, mean: f64) -> f64 {
     }
 }
 
-/// The mean of a clip's rows on a scale: none inside where it has no rows, none outside where a row has no place on the scale.
+/// The mean of a clip's rows on a scale: `Some(None)` without rows, `None` if a row has no value on the scale.
 fn mean(sample: &Sample, clip: usize, of: Part, scale: impl Fn(f64) -> Option<f64>) -> Option<Option<f64>> {
     let rows = sample.rows_of(clip);
     let count = rows.len() as f64;
@@ -80,19 +80,12 @@ fn mean(sample: &Sample, clip: usize, of: Part, scale: impl Fn(f64) -> Option<f6
 
 #[cfg(test)]
 mod tests {
-    use crate::measures::{Estimator, Pairs, Sample, difference, series_scores};
-    use crate::stats::{Sides, UnitKind};
+    use super::super::sample_of as sample;
+    use crate::measures::{Estimator, Pairs, difference, series_scores};
+    use crate::stats::Sides;
 
     const TIMES: Estimator = Estimator::Median(|row| row[0], Pairs::Ratios);
     const LEVELS: Estimator = Estimator::Median(|row| row[0], Pairs::Differences);
-
-    fn sample(clips: &[&[f64]]) -> Sample {
-        let mut sample = Sample::new(1, UnitKind::Clip);
-        for (unit, repeats) in (0..).zip(clips) {
-            sample.add(unit, repeats.iter().map(std::slice::from_ref));
-        }
-        sample
-    }
 
     #[test]
     fn figures_and_difference_belong_together() {

@@ -234,7 +234,7 @@ impl Pair {
         self.units as u64
     }
 
-    /// Whether all values of both are one.
+    /// Whether all values of both variants are equal.
     pub(super) fn is_constant(&self) -> bool {
         let mut values = self.first.iter().chain(&self.second).map(|row| row.value);
         let first = values.next();

@@ -74,18 +74,11 @@ fn root_of(sums: &[Option<[f64; 2]>], times: f64) -> Option<Linear> {
 mod tests {
     use rand::RngExt;
 
-    use crate::measures::{Estimator, Sample, estimate};
-    use crate::stats::{UnitKind, normal_quantile, stream};
+    use super::super::sample_of as sample;
+    use crate::measures::{Estimator, estimate};
+    use crate::stats::{normal_quantile, stream};
 
     const SPREAD: Estimator = Estimator::Spread(|row| row[0]);
-
-    fn sample(clips: &[&[f64]]) -> Sample {
-        let mut sample = Sample::new(1, UnitKind::Clip);
-        for (unit, repeats) in (0..).zip(clips) {
-            sample.add(unit, repeats.iter().map(std::slice::from_ref));
-        }
-        sample
-    }
 
     #[test]
     fn pooled_deviation_by_hand() {

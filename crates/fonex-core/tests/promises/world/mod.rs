@@ -262,7 +262,7 @@ pub fn scattered(first: f64, second: f64, clips: u32, sims: u64) -> f64 {
     })
 }
 
-/// How often the difference is told that clips are said to be able to tell, asked beside a second question.
+/// The power at the least difference that planning promises, with a second question in the call.
 pub fn planned(clips: u32, sims: u64) -> f64 {
     const RATE: f64 = 0.1;
     share(sims, |sim| {

@@ -1,5 +1,5 @@
-//! Two variants whose rates are the same and whose errors are not: where a verdict is easily wrong. And how often a difference
-//! is told, beside the paired t-test, which is wrong in many of these.
+//! Variants with equal rates and different error shapes, which provoke false claims; and power beside the paired t-test, which
+//! makes false claims in many of these cases.
 
 use fonex_core::measures::Sample;
 use fonex_core::stats::{Stream, UnitKind, stream, student_tail};
@@ -18,7 +18,7 @@ pub fn unequal_shapes(measure: &str, shapes: [Shape; 2], clips: u32, sims: u64) 
     })
 }
 
-/// How often a difference is told by a verdict, and by a paired t-test of the clips' rates.
+/// The power of a verdict, and of a paired t-test of the clips' rates.
 pub fn told_by_both(shapes: [Shape; 2], clips: u32, sims: u64) -> [f64; 2] {
     let named = format!("{shapes:?} {clips}");
     let mut told = [0.0; 2];
@@ -41,8 +41,7 @@ fn paired_t(drawn: &[[f64; 3]]) -> f64 {
     if error > 0.0 { student_tail(difference / error, clips - 1.0) } else { 1.0 }
 }
 
-/// The least number of clips with which a difference is told in 80 % of cases, by a verdict and by a paired t-test: between
-/// the numbers of a grid of steps of 8 %, straight on.
+/// The clips that a verdict and a paired t-test need for 80 % power, interpolated linearly on a grid with steps of 8 %.
 pub fn clips_for_80_percent(shapes: [Shape; 2], sims: u64) -> [f64; 2] {
     let mut needed = [None; 2];
     let (mut clips, mut before) = (20.0_f64, [0.0; 2]);

@@ -179,7 +179,7 @@ pub(in crate::commands) fn verdict(verdict: Verdict) -> Cell {
     Cell::Verdict(sign, verdict.as_str().to_owned())
 }
 
-/// How many more clips it takes, as the range that the difference seen leaves open.
+/// The range of more clips needed, for a difference within one standard error of the one seen.
 pub(in crate::commands) fn more_in_words(finding: &Finding) -> Option<String> {
     let more = finding.more_clips?;
     Some(match finding.more_clips_between {
@@ -190,7 +190,7 @@ pub(in crate::commands) fn more_in_words(finding: &Finding) -> Option<String> {
     })
 }
 
-/// A number of which no more than two digits are known.
+/// Rounds up to two significant digits.
 fn two_digits(count: u64) -> u64 {
     let step = 10_u64.pow(count.max(1).ilog10().saturating_sub(1));
     count.div_ceil(step) * step
@@ -211,7 +211,7 @@ fn reason(finding: &Finding) -> String {
     }
 }
 
-/// A finding in one sentence; none of one that cannot tell.
+/// A finding in one sentence.
 pub(in crate::commands) fn statement(comparison: &Comparison, finding: &Finding) -> Option<String> {
     let measure = find(&finding.measure)?;
     let lower = finding.difference? < 0.0;

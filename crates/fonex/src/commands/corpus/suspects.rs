@@ -52,8 +52,8 @@ pub(super) fn page(tried: &LabelsOnTrial, most: usize) -> String {
     );
     text += &folded_under(&says, output::width(), 2);
     if tried.engines.len() < 3 {
-        let caution = "caution: of two engines that make the same mistakes, labels are accused that are right; \
-                       a third engine of another family tells them apart.";
+        let caution = "caution: two engines that share mistakes accuse correct labels; \
+                       add a third engine of another family.";
         text += &folded_under(caution, output::width(), 2);
     }
     if tried.suspects.is_empty() {

@@ -2,7 +2,7 @@
 
 use fonex_analysis::{Comparison, Side};
 use fonex_core::measures::{Better, Measure, find};
-use fonex_core::verdict::{Finding, Verdict};
+use fonex_core::verdict::{Finding, LEAST_CLIPS_OF_SLICE, Verdict};
 use fonex_report::charts::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
 use fonex_report::figures::figure_with_interval;
 use fonex_report::{Book, ChartFigure};
@@ -76,9 +76,9 @@ fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> 
             let clips = findings(false).map(|(_, finding)| finding.clips).max().unwrap_or_default();
             let nearest = findings(false).filter(|(_, finding)| finding.more_clips.is_some());
             let nearest = nearest.min_by_key(|(_, finding)| finding.more_clips);
-            let more = nearest.and_then(|(_, finding)| more_in_words(finding)).map_or_else(String::new, |more| {
-                format!("; {more} more clips would tell the difference seen with 80 % power")
-            });
+            let more = nearest
+                .and_then(|(_, finding)| more_in_words(finding))
+                .map_or_else(String::new, |more| format!("; {more} more clips are needed (80 % power)"));
             let clips = plural(clips, "clip");
             lines.push(format!("No difference in {} can be told on {clips}{more}.", measure.name));
         }
@@ -95,7 +95,7 @@ fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> 
     lines
 }
 
-/// Small slices have no interval, and their figures would stretch the axis over what there is to see.
+/// Small slices have no interval, and would stretch the axis.
 fn is_drawn(finding: &Finding) -> bool {
     finding.slice.is_none() || finding.interval.is_some()
 }
@@ -167,10 +167,15 @@ pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
     let left_out: Vec<&str> = with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect();
     let of_measure = |one: &&Finding| one.measure == measure.id;
     let all_drawn = comparisons.iter().flat_map(|one| &one.findings).filter(of_measure).all(is_drawn);
+    let small = if all_drawn {
+        String::new()
+    } else {
+        format!(" Slices of fewer than {LEAST_CLIPS_OF_SLICE} clips are not drawn.")
+    };
     let caption = format!(
         "Differences in {}, pair by pair of the same clips.{}{}",
         measure.name,
-        if all_drawn { "" } else { " Slices of fewer than 10 clips are not drawn." },
+        small,
         output::not_drawn(&left_out)
     );
     Some(ChartFigure { svg, caption })
