@@ -94,7 +94,7 @@ fn explain(measure: &Measure, form: Format) -> Result<(), Failure> {
     row(
         "matters",
         match measure.matters {
-            Matters::Amount(amount) => difference(measure.unit, amount),
+            Matters::Amount(amount) => difference(measure.unit, amount).trim_start_matches('+').to_owned(),
             Matters::Share(share) => format!("{} of the first figure", percent(Some(share))),
         },
     );

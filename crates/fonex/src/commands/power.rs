@@ -33,8 +33,9 @@ pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile, pairs: 
     } else {
         plural(clips.len() as u64, "clip")
     };
+    let among = if pairs > 1 { format!(" when {pairs} pairs are compared in one call") } else { String::new() };
     format!(
-        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power.\n",
+        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power{among}.\n",
         least * 100.0,
         percent(Some(RATE))
     )
