@@ -4,10 +4,10 @@ mod baseline;
 
 use std::collections::HashMap;
 
-use fonex_core::measures::{Estimate, Measure, Sample, difference, estimate_at, is_like};
+use fonex_core::measures::{Estimate, Measure, Sample, Single, difference, is_like};
 use fonex_core::stats::{Interval, UnitKind};
 use fonex_core::verdict::{
-    Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, WhenBusy, judge,
+    Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, Uncertain, WhenBusy, judge,
 };
 use fonex_store::{Store, StoreError};
 use serde::Serialize;
@@ -158,11 +158,10 @@ fn no_variant(limit: &Limit, view: &RunView) -> String {
     }
 }
 
-/// A figure, or a difference of two, that can be asked for its interval.
+/// A figure, or a difference of two.
 struct Figure {
-    value: f64,
+    held: Box<dyn Uncertain>,
     baseline: Option<[f64; 2]>,
-    interval: Box<dyn Fn(f64) -> Option<Interval>>,
     clips: u64,
     unit: DrawnUnit,
     speakers: Option<u64>,
@@ -256,15 +255,14 @@ fn spoilt(view: &RunView, measure: &Measure, baseline: Option<&Baseline>, busy: 
 }
 
 fn alone(measure: &'static Measure, sample: Sample, unit: DrawnUnit) -> Option<Figure> {
-    let estimator = measure.estimator;
-    let Estimate { value, withheld, clips, units, .. } = estimate_at(estimator, &sample, 0.05)?;
-    let interval = move |alpha: f64| estimate_at(estimator, &sample, alpha)?.interval;
+    let single = Single::new(measure.estimator, sample)?;
+    let Estimate { withheld, clips, units, .. } = single.estimate;
     let withheld = withheld.map(|why| match unit.kind() {
         UnitKind::Clip => why.as_str().to_owned(),
         UnitKind::Group => format!("{}; unit = \"clip\" limits the gate to these {}s", why.as_str(), unit.as_str()),
     });
-    let interval = Box::new(interval);
-    Some(Figure { value, baseline: None, interval, clips, unit, speakers: None, units, withheld, busy: None })
+    let held = Box::new(single);
+    Some(Figure { held, baseline: None, clips, unit, speakers: None, units, withheld, busy: None })
 }
 
 fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: DrawnUnit) -> Option<Figure> {
@@ -274,9 +272,9 @@ fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: Dra
     let few = unit.kind() == UnitKind::Group && units < LEAST_GROUPS;
     let withheld = few
         .then(|| format!("{units} {0}s are too few; unit = \"clip\" limits the gate to these {0}s", unit.as_str()));
-    let (value, baseline) = (difference.difference, Some([difference.first, difference.second]));
-    let interval = Box::new(move |alpha: f64| difference.interval_of_change(alpha));
-    Some(Figure { value, baseline, interval, clips, unit, speakers: None, units, withheld, busy: None })
+    let baseline = Some([difference.first, difference.second]);
+    let held = Box::new(difference);
+    Some(Figure { held, baseline, clips, unit, speakers: None, units, withheld, busy: None })
 }
 
 fn result(
@@ -325,9 +323,9 @@ fn result(
             Kept::Fail => CountsAs::Fail,
             Kept::Undecided => limit.undecided,
         },
-        figure: Some(figure.baseline.map_or(figure.value, |[_, own]| own)),
+        figure: Some(figure.baseline.map_or(figure.held.value(), |[_, own]| own)),
         baseline: figure.baseline.map(|[baseline, _]| baseline),
-        difference: figure.baseline.map(|_| figure.value),
+        difference: figure.baseline.map(|_| figure.held.value()),
         interval: judged.interval.filter(|_| !limit.exact),
         clips: figure.clips,
         unit: figure.unit,
@@ -342,11 +340,12 @@ fn result(
 
 fn judgement(limit: &Limit, figure: &Figure, kept_by: Interval, tested: usize) -> Judgement {
     if limit.exact {
-        let kept = if figure.value >= kept_by.low && figure.value <= kept_by.high { Kept::Pass } else { Kept::Fail };
+        let value = figure.held.value();
+        let kept = if value >= kept_by.low && value <= kept_by.high { Kept::Pass } else { Kept::Fail };
         return Judgement { kept, interval: None, more_times: None };
     }
     let levels = GateLevels { certainty: limit.certainty, limits: tested };
-    let judged = judge(figure.value, kept_by, levels, |alpha| (figure.interval)(alpha));
+    let judged = judge(&*figure.held, kept_by, levels);
     if figure.withheld.is_some() { Judgement { kept: Kept::Undecided, ..judged } } else { judged }
 }
 

@@ -19,7 +19,9 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 pub use estimate::{Estimate, Withheld};
-pub use estimators::{Difference, Estimator, Pairs, SeriesScores, difference, estimate, estimate_at, series_scores};
+pub use estimators::{
+    Difference, Estimator, Pairs, SeriesScores, Single, difference, estimate, estimate_at, series_scores,
+};
 pub use gathered::{FactsBySet, Gathered};
 pub use own::{Figure, How, OwnMeasure, OwnWords, all, own, own_line, tell_own};
 pub use sample::{Sample, Units};

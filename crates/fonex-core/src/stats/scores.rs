@@ -166,6 +166,20 @@ impl Scores {
         self
     }
 
+    /// The same with every unit `times` as often.
+    #[must_use]
+    pub fn repeated(mut self, times: f64) -> Self {
+        self.kinds.iter_mut().for_each(|kind| kind.times *= times);
+        self.moments.units *= times;
+        self
+    }
+
+    /// The standard error of the estimate.
+    #[must_use]
+    pub fn error(&self) -> f64 {
+        self.moments.error()
+    }
+
     /// How far a unit may lie.
     #[must_use]
     pub const fn reach(&self) -> Reach {
@@ -307,10 +321,7 @@ impl Scores {
         let told = |units: f64| {
             let short = normal_quantile(power) * self.moments.spread / units.sqrt();
             let left = (size - short).max(0.0).copysign(self.estimate);
-            let mut more = self.clone().less(self.estimate - left);
-            let times = units / self.moments.units;
-            more.kinds.iter_mut().for_each(|kind| kind.times *= times);
-            more.moments.units = units;
+            let more = self.clone().less(self.estimate - left).repeated(units / self.moments.units);
             more.p_value(0.0, Sides::Together) < alpha
         };
         let (mut few, mut enough) = (2.0, self.moments.units.max(4.0));

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::POWER;
-use crate::measures::{Better, Measure};
+use crate::measures::{Better, Difference, Measure, Single};
 use crate::stats::{Interval, normal_quantile};
 
 /// One limit of a gate.
@@ -122,6 +122,35 @@ impl Kept {
     }
 }
 
+impl Uncertain for Single {
+    fn value(&self) -> f64 {
+        self.estimate.value
+    }
+
+    fn interval(&self, alpha: f64, times: f64) -> Option<Interval> {
+        self.interval(alpha, times)
+    }
+
+    fn error(&self) -> Option<f64> {
+        self.error()
+    }
+}
+
+/// As two builds of one engine.
+impl Uncertain for Difference {
+    fn value(&self) -> f64 {
+        self.difference
+    }
+
+    fn interval(&self, alpha: f64, times: f64) -> Option<Interval> {
+        self.interval_of_change(alpha, times)
+    }
+
+    fn error(&self) -> Option<f64> {
+        self.error()
+    }
+}
+
 /// The levels at which the limits of one gate are tested.
 ///
 /// A gate passes when all its limits do, so that each may be passed at the whole level (an intersection-union test: Berger,
@@ -159,55 +188,75 @@ pub struct Judgement {
     pub kept: Kept,
     /// The interval that the judgement stands on: of an undecided one, the one that would pass.
     pub interval: Option<Interval>,
-    /// How many times as many clips would decide with a chance of 80 %, were the figure what it is seen to be. None where it
-    /// is decided, or lies on the limit.
+    /// How many times as many clips would decide with probability 80 %, if the figure stayed as it is. None where the limit is
+    /// decided, or where the figure lies on it.
     pub more_times: Option<f64>,
 }
 
-/// Holds a figure against what keeps the limit. `interval` gives the figure's interval that leaves out so much, or none
-/// where there is none at all.
-#[must_use]
-pub fn judge(
-    value: f64,
-    kept_by: Interval,
-    levels: GateLevels,
-    interval: impl Fn(f64) -> Option<Interval>,
-) -> Judgement {
-    let undecided = Judgement { kept: Kept::Undecided, interval: None, more_times: None };
-    let Some(passing) = interval(levels.to_pass()) else { return undecided };
-    if passing.low >= kept_by.low && passing.high <= kept_by.high {
-        return Judgement { kept: Kept::Pass, interval: Some(passing), more_times: None };
-    }
-    let failing = interval(levels.to_fail(kept_by)).unwrap_or(passing);
-    if failing.low > kept_by.high || failing.high < kept_by.low {
-        return Judgement { kept: Kept::Fail, interval: Some(failing), more_times: None };
-    }
-    let inside = value >= kept_by.low && value <= kept_by.high;
-    // From the figure to what it must be told from, and how far the interval reaches that way now.
-    let (distance, reach, level) = if inside {
-        let (above, below) = (kept_by.high - value, value - kept_by.low);
-        if above < below {
-            (above, passing.high - value, levels.to_pass())
-        } else {
-            (below, value - passing.low, levels.to_pass())
-        }
-    } else if value > kept_by.high {
-        (value - kept_by.high, value - failing.low, levels.to_fail(kept_by))
-    } else {
-        (kept_by.low - value, failing.high - value, levels.to_fail(kept_by))
-    };
-    Judgement { interval: Some(passing), more_times: times(distance, reach, level), ..undecided }
+/// A figure with its uncertainty, on these clips and on more like them.
+pub trait Uncertain {
+    /// The figure.
+    fn value(&self) -> f64;
+
+    /// The interval that leaves out `alpha`, on `times` as many clips. None without enough clips.
+    fn interval(&self, alpha: f64, times: f64) -> Option<Interval>;
+
+    /// The standard error on these clips.
+    fn error(&self) -> Option<f64>;
 }
 
-/// Intervals narrow with the root of the clips: what reaches `reach` at this two-sided level must come to the distance, and
-/// by the power's quantile further.
-fn times(distance: f64, reach: f64, level: f64) -> Option<f64> {
-    let quantile = normal_quantile(1.0 - level / 2.0);
-    if distance <= 0.0 || reach <= 0.0 || quantile <= 0.0 {
-        return None;
+/// Compares a figure with the values that keep the limit.
+#[must_use]
+pub fn judge(figure: &dyn Uncertain, kept_by: Interval, levels: GateLevels) -> Judgement {
+    let undecided = Judgement { kept: Kept::Undecided, interval: None, more_times: None };
+    let Some(passing) = figure.interval(levels.to_pass(), 1.0) else { return undecided };
+    if keeps(passing, kept_by) {
+        return Judgement { kept: Kept::Pass, interval: Some(passing), more_times: None };
     }
-    let wanted = reach * (1.0 + normal_quantile(POWER) / quantile);
-    Some((wanted / distance).powi(2).max(1.0))
+    let failing = figure.interval(levels.to_fail(kept_by), 1.0).unwrap_or(passing);
+    if breaks(failing, kept_by) {
+        return Judgement { kept: Kept::Fail, interval: Some(failing), more_times: None };
+    }
+    Judgement { interval: Some(passing), more_times: times_to_decide(figure, kept_by, levels), ..undecided }
+}
+
+const fn keeps(interval: Interval, kept_by: Interval) -> bool {
+    interval.low >= kept_by.low && interval.high <= kept_by.high
+}
+
+const fn breaks(interval: Interval, kept_by: Interval) -> bool {
+    interval.low > kept_by.high || interval.high < kept_by.low
+}
+
+/// The number of times as many clips with which the limit is decided, even where the figure comes out as much nearer to the
+/// limit as it does with probability 1 - [`POWER`]. The intervals are those of the verdict, with these clips repeated.
+fn times_to_decide(figure: &dyn Uncertain, kept_by: Interval, levels: GateLevels) -> Option<f64> {
+    const MOST: f64 = 1e6;
+    const CLOSE: f64 = 1.005;
+    let (value, error) = (figure.value(), figure.error()?);
+    let inside = value >= kept_by.low && value <= kept_by.high;
+    let upwards = if inside { kept_by.high - value < value - kept_by.low } else { value < kept_by.low };
+    let decides = |times: f64| {
+        let short = normal_quantile(POWER) * error / times.sqrt() * if upwards { 1.0 } else { -1.0 };
+        let level = if inside { levels.to_pass() } else { levels.to_fail(kept_by) };
+        figure.interval(level, times).is_some_and(|interval| {
+            let nearer = Interval { low: interval.low + short, high: interval.high + short };
+            if inside { keeps(nearer, kept_by) } else { breaks(nearer, kept_by) }
+        })
+    };
+    let (mut few, mut enough) = (1.0, 2.0);
+    while !decides(enough) {
+        few = enough;
+        enough *= 2.0;
+        if enough > MOST {
+            return None;
+        }
+    }
+    while enough > few * CLOSE {
+        let middle = f64::midpoint(few, enough);
+        if decides(middle) { enough = middle } else { few = middle }
+    }
+    Some(enough)
 }
 
 #[cfg(test)]
@@ -217,10 +266,36 @@ mod tests {
     const LEVELS: GateLevels = GateLevels { certainty: 0.95, limits: 2 };
 
     /// A normal figure with this standard error.
-    fn normal(value: f64, error: f64) -> impl Fn(f64) -> Option<Interval> {
-        move |alpha| {
-            let half = normal_quantile(1.0 - alpha / 2.0) * error;
-            Some(Interval { low: value - half, high: value + half })
+    struct Normal(f64, f64);
+
+    impl Uncertain for Normal {
+        fn value(&self) -> f64 {
+            self.0
+        }
+
+        fn interval(&self, alpha: f64, times: f64) -> Option<Interval> {
+            let half = normal_quantile(1.0 - alpha / 2.0) * self.1 / times.sqrt();
+            Some(Interval { low: self.0 - half, high: self.0 + half })
+        }
+
+        fn error(&self) -> Option<f64> {
+            Some(self.1)
+        }
+    }
+
+    struct NoInterval;
+
+    impl Uncertain for NoInterval {
+        fn value(&self) -> f64 {
+            0.5
+        }
+
+        fn interval(&self, _: f64, _: f64) -> Option<Interval> {
+            None
+        }
+
+        fn error(&self) -> Option<f64> {
+            None
         }
     }
 
@@ -235,16 +310,16 @@ mod tests {
             (0.1197, Kept::Fail),
             (0.10, Kept::Undecided),
         ] {
-            assert_eq!(judge(value, at_most, LEVELS, normal(value, 0.01)).kept, kept, "{value}");
+            assert_eq!(judge(&Normal(value, 0.01), at_most, LEVELS).kept, kept, "{value}");
         }
         let both = Bound::DiffersByAtMost(0.02).kept_by(Better::Lower);
         // Failing on either side costs half: 2.24 standard errors.
         for (value, kept) in
             [(0.003, Kept::Pass), (0.004, Kept::Undecided), (-0.0423, Kept::Undecided), (-0.0425, Kept::Fail)]
         {
-            assert_eq!(judge(value, both, LEVELS, normal(value, 0.01)).kept, kept, "{value}");
+            assert_eq!(judge(&Normal(value, 0.01), both, LEVELS).kept, kept, "{value}");
         }
-        assert_eq!(judge(0.5, at_most, LEVELS, |_| None).kept, Kept::Undecided);
+        assert_eq!(judge(&NoInterval, at_most, LEVELS).kept, Kept::Undecided);
     }
 
     #[test]
@@ -259,11 +334,11 @@ mod tests {
         let at_most = Bound::AtMost(0.10).kept_by(Better::Lower);
         let alone = GateLevels { limits: 1, ..LEVELS };
         for value in [0.095, 0.108] {
-            let times = judge(value, at_most, alone, normal(value, 0.01)).more_times.unwrap();
+            let times = judge(&Normal(value, 0.01), at_most, alone).more_times.unwrap();
             // One-sided at 5 %, power 80 %: the distance is (1.645 + 0.842) standard errors of so many clips.
             let error = 0.01 / times.sqrt();
             assert!(((value - 0.10_f64).abs() / error - 2.486).abs() < 0.01, "{value}: {times}");
         }
-        assert_eq!(judge(0.10, at_most, LEVELS, normal(0.10, 0.01)).more_times, None);
+        assert_eq!(judge(&Normal(0.10, 0.01), at_most, LEVELS).more_times, None);
     }
 }

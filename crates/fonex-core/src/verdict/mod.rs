@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 pub use changes::{Change, ChangeShape, Looks, look};
 pub use family::Slices;
-pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, WhenBusy, judge};
+pub use gate::{Bound, CountsAs, GateLevels, Judgement, Kept, Limit, Uncertain, WhenBusy, judge};
 pub use power::{Planned, clips_needed, least_difference};
 
 use crate::measures::{Better, Difference, Measure};

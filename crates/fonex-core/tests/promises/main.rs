@@ -104,6 +104,14 @@ fn so_many_more_clips_would_tell() {
 }
 
 #[test]
+fn so_many_more_clips_decide_a_gate() {
+    for (changed, clips) in [(1.0, 150), (0.1, 60)] {
+        let (passed, cases) = decided_with_more(changed, clips, 400);
+        assert!(cases > 40 && (0.65..=0.95).contains(&passed), "{changed}: {passed} of {cases}");
+    }
+}
+
+#[test]
 fn gates_err_as_rarely_as_they_say() {
     let even = |rate: f64| Shape::Even { rate };
     let lost = |share: f64| Shape::Lost { share, rate: 0.05 };

@@ -268,12 +268,13 @@ pub fn changed(rate: f64, lost: f64, more: impl Fn(usize) -> f64, clips: usize, 
     })
 }
 
-/// Of the differences of four points seen that 100 clips do not tell: how often as many more clips as are named tell it.
+/// Of the differences of four points seen that 60 clips do not tell: how often as many more clips as are named tell it.
 pub fn more_clips(sims: u64) -> (f64, usize) {
+    const CLIPS: usize = 60;
     let [first, second] = [Errors::Uneven(0.08, 0.05), Errors::Uneven(0.12, 0.05)];
     let mut asked: Vec<usize> = Vec::new();
     for sim in 0..sims {
-        let mut world = World::new("more", sim, 100, 1, None);
+        let mut world = World::new("more", sim, CLIPS, 1, None);
         world.run(&[first, second]);
         let compared = world.compare(&["1", "--measure", "wer"]);
         let finding = findings(&compared).next().unwrap();
@@ -283,7 +284,7 @@ pub fn more_clips(sims: u64) -> (f64, usize) {
         }
     }
     let told = asked.iter().enumerate().filter(|(sim, more)| {
-        let mut world = World::new("more again", *sim as u64, 100 + **more, 1, None);
+        let mut world = World::new("more again", *sim as u64, CLIPS + **more, 1, None);
         world.run(&[first, second]);
         claims(&world.compare(&["1", "--measure", "wer"]))
     });

@@ -12,7 +12,7 @@ mod spread;
 use linear::Linear;
 
 use super::{Estimate, Sample, Withheld};
-use crate::stats::{Interval, Reach, Scores, Sides, UnitKind};
+use crate::stats::{Interval, Reach, Scores, Sides, UnitKind, normal_quantile};
 
 /// A number taken from a row.
 pub type Part = fn(&[f64]) -> f64;
@@ -113,6 +113,67 @@ pub fn estimate_at(estimator: Estimator, sample: &Sample, alpha: f64) -> Option<
         units,
         rows: sample.rows(),
     })
+}
+
+/// The figure of one sample, with intervals at any level.
+#[derive(Debug)]
+pub struct Single {
+    /// The figure with its 95 % interval.
+    pub estimate: Estimate,
+    estimator: Estimator,
+    sample: Sample,
+    /// With the least and the greatest figure; none for quantiles and slopes.
+    scores: Option<(Scores, (f64, f64))>,
+}
+
+impl Single {
+    /// None where the sample has no value.
+    #[must_use]
+    pub fn new(estimator: Estimator, sample: Sample) -> Option<Self> {
+        let estimate = estimate(estimator, &sample)?;
+        let scores = match estimator {
+            Estimator::Quantile(..) | Estimator::Median(..) | Estimator::Slope => None,
+            _ => linear::linear(estimator, &sample)
+                .and_then(|linear| Some((linear.scores(sample.kind)?, linear.limits)))
+                .filter(|_| estimate.withheld.is_none()),
+        };
+        Some(Self { estimate, estimator, sample, scores })
+    }
+
+    /// The interval that leaves out `alpha` on `times` as many clips. None without enough clips.
+    #[must_use]
+    pub fn interval(&self, alpha: f64, times: f64) -> Option<Interval> {
+        match &self.scores {
+            Some((scores, limits)) => {
+                let repeated = scores.clone().repeated(times).interval(alpha, Sides::Each);
+                Some(Interval { low: repeated.low.max(limits.0), high: repeated.high.min(limits.1) })
+            }
+            None => {
+                let interval = estimate_at(self.estimator, &self.sample, alpha)?.interval?;
+                Some(by_the_root(self.estimate.value, interval, times))
+            }
+        }
+    }
+
+    /// The standard error.
+    #[must_use]
+    pub fn error(&self) -> Option<f64> {
+        match &self.scores {
+            Some((scores, _)) => Some(scores.error()),
+            None => Some(error_of(self.estimate.interval?, ALPHA)),
+        }
+    }
+}
+
+/// The interval of a figure on `times` as many clips, where all that is known of the figure is its interval.
+fn by_the_root(value: f64, interval: Interval, times: f64) -> Interval {
+    let root = times.sqrt();
+    Interval { low: value - (value - interval.low) / root, high: value + (interval.high - value) / root }
+}
+
+/// The standard error of a normal figure whose interval leaves out `alpha`.
+fn error_of(interval: Interval, alpha: f64) -> f64 {
+    (interval.high - interval.low) / 2.0 / normal_quantile(1.0 - alpha / 2.0)
 }
 
 /// The difference of two variants over the same clips, second minus first, ready to be asked at any level.
@@ -236,16 +297,38 @@ impl Difference {
         }
     }
 
-    /// The interval for a gate's limit on two builds of one engine: [`Scores::interval_of_change`]. Each side leaves out
-    /// `alpha` / 2.
+    /// The interval for a gate's limit on two builds of one engine, on `times` as many clips: [`Scores::interval_of_change`].
+    /// Each side leaves out `alpha` / 2.
     #[must_use]
-    pub fn interval_of_change(&self, alpha: f64) -> Option<Interval> {
-        match &self.form {
+    pub fn interval_of_change(&self, alpha: f64, times: f64) -> Option<Interval> {
+        let more = self.repeated(times);
+        match &more.form {
             Form::Scores(scores) if self.worst.is_finite() => {
                 let Interval { low, high } = scores.interval_of_change(alpha, self.worst);
                 Some(Interval { low: low.max(-self.most), high: high.min(self.most) })
             }
-            _ => self.interval(alpha, Sides::Each),
+            Form::Quantile(_) => Some(by_the_root(self.difference, self.interval(alpha, Sides::Each)?, times)),
+            _ => more.interval(alpha, Sides::Each),
+        }
+    }
+
+    /// The same on `times` as many clips; of a quantile unchanged.
+    fn repeated(&self, times: f64) -> Self {
+        let form = match &self.form {
+            Form::Scores(scores) => Form::Scores(scores.clone().repeated(times)),
+            Form::Ratio(scores) => Form::Ratio(scores.clone().repeated(times)),
+            other @ Form::Quantile(_) => other.clone(),
+        };
+        Self { form, ..*self }
+    }
+
+    /// The standard error of the difference.
+    #[must_use]
+    pub fn error(&self) -> Option<f64> {
+        match &self.form {
+            Form::Scores(scores) => Some(scores.error()),
+            Form::Ratio(scores) => Some(scores.error() * self.second),
+            Form::Quantile(_) => Some(error_of(self.interval(ALPHA, Sides::Each)?, ALPHA)),
         }
     }
 

@@ -17,7 +17,7 @@ use rand_distr::{Beta, Binomial, Distribution};
 #[allow(unused_imports, reason = "the bench alone uses all")]
 pub use estimators::{other_intervals, wander};
 #[allow(unused_imports, reason = "the bench alone names it")]
-pub use gates::{Gated, gates, little_changed};
+pub use gates::{Gated, decided_with_more, gates, little_changed};
 #[allow(unused_imports, reason = "the bench alone names it")]
 pub use labels::{Found, wrong_labels_found};
 #[allow(unused_imports, reason = "the bench alone uses all")]
