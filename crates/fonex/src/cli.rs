@@ -41,15 +41,15 @@ use crate::commands::work::WorkCommand;
 /// Benchmarks speech recognition and synthesis engines against a labelled corpus, with honest uncertainty.
 #[derive(Debug, Parser)]
 #[command(name = "fonex", version, propagate_version = false, max_term_width = 100)]
-#[command(after_help = "Start with: fonex demo")]
+#[command(after_help = "fonex alone says where you are: bench file, last run, what to do next.")]
 pub struct Cli {
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
     /// Say nothing on standard error but cautions and errors
     #[arg(short, long, global = true)]
     pub quiet: bool,
-    /// When to colour; NO_COLOR in the environment means never
-    #[arg(long, global = true, value_enum, default_value = "auto", value_name = "WHEN")]
+    /// When to colour: auto, always or never; NO_COLOR in the environment means never
+    #[arg(long, global = true, value_enum, default_value = "auto", value_name = "WHEN", hide_possible_values = true)]
     pub color: Color,
 }
 
@@ -80,17 +80,17 @@ pub enum Command {
     },
     /// Execute a plan of the bench file; an interrupted run is resumed
     Run(RunOptions),
-    /// Follow a run as it goes: a page on loopback, or this terminal
+    /// Follow a run while it goes, in a page or in this terminal
     Watch(WatchOptions),
-    /// Run the same clips with several window lengths or pause rules; chart error rate against delay
+    /// Compare window lengths and pause rules: error rate against delay
     Windows(WindowsOptions),
-    /// Load-test the engines of a plan and find the highest rate they sustain
+    /// Find the highest load that the engines of a plan sustain
     Load(LoadOptions),
-    /// Chain recogniser, responder and synthesiser into turns; show where the time goes
+    /// Chain recogniser, responder and synthesiser; show where the time goes
     Turns(TurnsOptions),
     /// Score results that already exist against their labels
     Score(ScoreOptions),
-    /// Put the parts of a very large score together
+    /// Merge the parts of a very large score
     Merge(MergeOptions),
     /// Write captions from recognised words; check existing captions
     #[command(after_help = "Example, in the folder the demo made: fonex captions write last --clip radio-006")]
@@ -110,25 +110,25 @@ pub enum Command {
     Measures(MeasuresOptions),
     /// List the stored runs
     Runs(RunsOptions),
-    /// Make trials for runs that are spread over machines
+    /// Run a worker for distributed runs
     #[cfg(feature = "team")]
     Work(WorkCommand),
-    /// Copy a store, check it, or delete what is no longer wanted
+    /// Copy, check or prune a store
     #[command(subcommand)]
     Store(StoreCommand),
-    /// Show one run in depth
+    /// Show one run: the answer, or in depth
     Show(ShowOptions),
     /// Compare variants or runs clip by clip: better, worse, or cannot tell
     Compare(CompareOptions),
     /// Chart a measure over many runs and flag regressions
     Trend(TrendOptions),
-    /// Hold a run against limits and a baseline: pass, fail or undecided
+    /// Judge a run by limits and a baseline: pass, fail or undecided
     Gate(GateOptions),
     /// Write a self-contained HTML report
     Report(ReportOptions),
-    /// Export a run for other tools, or for another store
+    /// Export a run for other tools or another store
     Export(ExportOptions),
-    /// Take in a run that was exported from another store
+    /// Import a run from another store
     Import(ImportOptions),
     /// Let listeners rate voices blind
     #[command(after_help = "Example, in the folder the demo made: fonex panel build 2 -o listening.html")]
@@ -144,7 +144,7 @@ pub enum Command {
         #[command(subcommand)]
         command: StandinCommand,
     },
-    /// Print the form of a file that is read or written, as JSON Schema
+    /// Print the JSON Schema of a file that is read or written
     Schema(SchemaOptions),
     /// Print a completion script for a shell
     Completions(CompletionsOptions),
@@ -212,5 +212,61 @@ pub fn seconds_above_zero(typed: &str) -> Result<f64, String> {
     match typed.parse::<f64>() {
         Ok(seconds) if seconds > 0.0 && seconds.is_finite() => Ok(seconds),
         _ => Err("expected a number above 0".to_owned()),
+    }
+}
+
+/// Commands in the order of work.
+const GROUPS: [(&str, &[&str]); 7] = [
+    ("begin", &["demo", "init", "try"]),
+    ("material", &["corpus", "audio", "captions"]),
+    ("run", &["engine", "run", "watch", "windows", "load", "turns", "panel", "standin"]),
+    ("read", &["score", "runs", "show", "compare", "trend", "report", "measures"]),
+    ("decide", &["gate"]),
+    ("share", &["export", "import", "store", "work", "merge", "schema"]),
+    ("look after", &["completions", "manual", "help"]),
+];
+
+/// The command line with its help in groups.
+pub fn command() -> clap::Command {
+    let command = <Cli as clap::CommandFactory>::command();
+    let mut listed = String::new();
+    for (group, names) in GROUPS {
+        let mut title = group;
+        for name in names {
+            let about = match *name {
+                "help" => "Print the help of a command".to_owned(),
+                name => match command.find_subcommand(name).and_then(clap::Command::get_about) {
+                    Some(about) => about.to_string(),
+                    None => continue,
+                },
+            };
+            listed += &format!("{title:<11} {name:<11}  {about}\n");
+            title = "";
+        }
+    }
+    let template = format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}\n{{options}}\n\n{{after-help}}\n");
+    command.help_template(template)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_command_is_in_one_group_and_the_help_fits_a_screen() {
+        let mut command = command();
+        let names: Vec<String> = command
+            .get_subcommands()
+            .map(|inner| inner.get_name().to_owned())
+            .filter(|name| name != "help")
+            .collect();
+        for name in &names {
+            let groups = GROUPS.iter().filter(|(_, own)| own.contains(&name.as_str())).count();
+            assert_eq!(groups, 1, "{name}");
+        }
+        let help = command.render_help().to_string();
+        assert!(help.lines().count() <= 42, "{help}");
+        assert!(help.lines().all(|line| line.chars().count() <= 100), "{help}");
+        names.iter().for_each(|name| assert!(help.contains(&format!(" {name} ")), "{name}"));
     }
 }

@@ -1,5 +1,6 @@
 //! The program: reads the command line, hands over to one command, and turns the result into an exit code.
 
+mod brief;
 mod cli;
 mod commands;
 mod facts;
@@ -9,13 +10,14 @@ mod output;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::FromArgMatches;
 
 use cli::Cli;
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
-    if cli.command.keeps_many_threads() {
+    let matches = cli::command().get_matches();
+    let cli = Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    if cli.command.as_ref().is_some_and(cli::Command::keeps_many_threads) {
         memory::come_in_small_pages();
     }
     output::set_manner(cli.quiet, cli.color);

@@ -4,7 +4,7 @@ mod baseline;
 
 use std::collections::HashMap;
 
-use fonex_core::measures::{Estimate, Measure, Sample, Single, difference, is_like};
+use fonex_core::measures::{Better, Estimate, Measure, Sample, Single, difference, is_like, series_scores};
 use fonex_core::stats::{Interval, UnitKind};
 use fonex_core::verdict::{
     Bound, CountsAs, DrawnUnit, GateLevels, Judgement, Kept, LEAST_GROUPS, Limit, Uncertain, WhenBusy, judge,
@@ -84,6 +84,9 @@ pub struct LimitResult {
     /// How many more clips like these would decide with a chance of 80 %, were the figure what it is seen to be.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub more_clips: Option<u64>,
+    /// Of a limit that is not kept, the clips that moved the figure, or the difference, most to the worse side.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub worst_clips: Vec<String>,
     /// What speaks against its times, where the limit is judged all the same.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub judged_although: Option<String>,
@@ -123,10 +126,18 @@ pub fn hold(store: &Store, view: &RunView, limits: &[Limit], held: Held<'_>) -> 
         }
     }
     let tested = figures.iter().filter(|(limit, _, figure)| figure.is_ok() && !limit.exact).count();
-    let limits: Vec<LimitResult> = figures
-        .into_iter()
-        .map(|(limit, variant, figure)| result(limit, variant, figure, tested, held.unit))
-        .collect();
+    let mut limits: Vec<LimitResult> = Vec::new();
+    for (limit, variant, figure) in figures {
+        let worst = figure.as_ref().map_or_else(|_| Vec::new(), |figure| figure.worst.clone());
+        let mut result = result(limit, variant, figure, tested, held.unit);
+        if result.verdict != Kept::Pass && result.reason.is_none() {
+            for place in worst {
+                let clip = store.clip_at(&view.run.corpus_checksum, place)?;
+                result.worst_clips.extend(clip.map(|clip| clip.id));
+            }
+        }
+        limits.push(result);
+    }
     let kept = limits.iter().all(|limit| limit.counts_as == CountsAs::Pass);
     Ok(GateResult {
         run: view.run.id,
@@ -170,6 +181,8 @@ struct Figure {
     withheld: Option<String>,
     /// What speaks against its times, which are judged all the same.
     busy: Option<String>,
+    /// The worst clips, as places in the run's corpus.
+    worst: Vec<u32>,
 }
 
 /// Clips of a limit's slice, as places in the run's corpus; all where it has none. The reason where there are none.
@@ -227,6 +240,12 @@ fn figure(
         (Some(unlike), _) => (Some(unlike.why().to_owned()), None),
     };
     let speakers = view.sheet().repeated_speakers(&clips).filter(|_| drawn == DrawnUnit::Clip);
+    let by_clip = view.sheet().units(DrawnUnit::Clip, &clips);
+    let own_by_clip = own.sample(&clips, &by_clip);
+    let worst = match &other {
+        Some(other) => worst_clips(limit.measure, Some(&other.sample(&clips, &by_clip)), &own_by_clip, &clips),
+        None => worst_clips(limit.measure, None, &own_by_clip, &clips),
+    };
     let figure = match other {
         Some(other) => against(limit.measure, &other.sample(&clips, &units), &sample, drawn),
         None => alone(limit.measure, sample, drawn),
@@ -236,8 +255,32 @@ fn figure(
         1 => "there is one clip only to judge by".to_owned(),
         few => format!("the measure has no figure on these {few} clips"),
     };
-    let judged = |figure: Figure| Figure { withheld: figure.withheld.or(withheld), speakers, busy, ..figure };
+    let judged = |figure: Figure| Figure { withheld: figure.withheld.or(withheld), speakers, busy, worst, ..figure };
     Ok(figure.map(judged).ok_or_else(nothing))
+}
+
+/// Clips named for a limit that is not kept.
+const MOST_CLIPS: usize = 5;
+
+/// The clips that moved the figure most to the worse side, or the difference from the baseline; the worst first.
+fn worst_clips(measure: &Measure, baseline: Option<&Sample>, own: &Sample, clips: &[u32]) -> Vec<u32> {
+    let samples: Vec<&Sample> = baseline.into_iter().chain([own]).collect();
+    let Some(series) = series_scores(measure.estimator, &samples) else { return Vec::new() };
+    let Some(own) = series.scores.last().filter(|scores| scores.len() == clips.len()) else { return Vec::new() };
+    let worse = |amount: f64| match measure.better {
+        Better::Lower => amount,
+        Better::Higher => -amount,
+        Better::Neither => amount.abs(),
+    };
+    let middle = series.tested.last().copied().unwrap_or_default();
+    let harm = |at: usize| match baseline {
+        Some(_) => worse(own[at] - series.scores[0][at]),
+        None => worse(own[at] - middle),
+    };
+    let mut harmed: Vec<(f64, u32)> =
+        clips.iter().enumerate().map(|(at, clip)| (harm(at), *clip)).filter(|(harm, _)| *harm > 1e-12).collect();
+    harmed.sort_by(|a, b| b.0.total_cmp(&a.0));
+    harmed.into_iter().take(MOST_CLIPS).map(|(_, clip)| clip).collect()
 }
 
 /// What speaks against the times of a run, or against holding them against the baseline's.
@@ -262,7 +305,7 @@ fn alone(measure: &'static Measure, sample: Sample, unit: DrawnUnit) -> Option<F
         UnitKind::Group => format!("{}; unit = \"clip\" limits the gate to these {}s", why.as_str(), unit.as_str()),
     });
     let held = Box::new(single);
-    Some(Figure { held, baseline: None, clips, unit, speakers: None, units, withheld, busy: None })
+    Some(Figure { held, baseline: None, clips, unit, speakers: None, units, withheld, busy: None, worst: Vec::new() })
 }
 
 fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: DrawnUnit) -> Option<Figure> {
@@ -274,7 +317,7 @@ fn against(measure: &'static Measure, first: &Sample, second: &Sample, unit: Dra
         .then(|| format!("{units} {0}s are too few; unit = \"clip\" limits the gate to these {0}s", unit.as_str()));
     let baseline = Some([difference.first, difference.second]);
     let held = Box::new(difference);
-    Some(Figure { held, baseline, clips, unit, speakers: None, units, withheld, busy: None })
+    Some(Figure { held, baseline, clips, unit, speakers: None, units, withheld, busy: None, worst: Vec::new() })
 }
 
 fn result(
@@ -302,6 +345,7 @@ fn result(
         speakers: None,
         units: 0,
         more_clips: None,
+        worst_clips: Vec::new(),
         judged_although: None,
         reason: None,
     };

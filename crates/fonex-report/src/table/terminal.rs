@@ -120,6 +120,12 @@ impl Table {
         text
     }
 
+    /// The columns of a terminal that hold every column of the table, folded where they can be.
+    #[must_use]
+    pub fn least_width(&self) -> usize {
+        self.laid().least_width(&(0..self.columns.len()).collect::<Vec<_>>())
+    }
+
     fn laid(&self) -> Laid {
         let cells: Vec<Vec<String>> = self
             .rows
@@ -206,7 +212,7 @@ fn folded(text: &str, width: usize) -> String {
 pub fn folded_under(text: &str, width: usize, indent: usize) -> String {
     let mut lines = String::new();
     let mut used = 0;
-    for word in text.split(' ') {
+    for word in words(text) {
         if used > 0 && used + 1 + word.width() > width {
             lines.push('\n');
             lines += &" ".repeat(indent);
@@ -222,11 +228,38 @@ pub fn folded_under(text: &str, width: usize, indent: usize) -> String {
     lines
 }
 
+/// Units that stay on the line of their number.
+const UNITS: [&str; 16] =
+    ["%", "ms", "s", "pts", "dB", "dBFS", "dBTP", "LUFS", "LU", "Hz", "st", "MiB", "KiB", "ms/min", "clips", "words"];
+
+/// The words of a line; a number and its unit are one.
+fn words(text: &str) -> Vec<&str> {
+    let mut words: Vec<&str> = Vec::new();
+    let mut start = 0;
+    for word in text.split(' ') {
+        let end = start + word.len();
+        let unit = UNITS.contains(&word.trim_end_matches([',', '.', ';', ':', ')']));
+        match words.last_mut().filter(|last| unit && last.ends_with(|c: char| c.is_ascii_digit())) {
+            Some(last) => *last = &text[start - 1 - last.len()..end],
+            None => words.push(word),
+        }
+        start = end + 1;
+    }
+    words
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn a_unit_stays_with_its_number() {
+        assert_eq!(words("WER 8.4 %, after 139 ms in all"), ["WER", "8.4 %,", "after", "139 ms", "in", "all"]);
+        assert_eq!(words("% ms  x"), ["%", "ms", "", "x"]);
+        assert_eq!(folded_under("it is 100.0 % here", 12, 0), "it is\n100.0 % here\n");
+    }
 
     proptest! {
         /// The slow twin folds what needs no folding.

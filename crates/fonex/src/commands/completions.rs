@@ -1,9 +1,7 @@
 //! `fonex completions`: a completion script for a shell.
 
 use clap::Args;
-use clap::CommandFactory;
 
-use crate::cli::Cli;
 use crate::failure::{Code, Failure};
 use crate::output;
 
@@ -16,7 +14,7 @@ pub struct CompletionsOptions {
 
 pub fn completions(options: &CompletionsOptions) -> Result<Code, Failure> {
     let mut script = Vec::new();
-    clap_complete::generate(options.shell, &mut Cli::command(), "fonex", &mut script);
+    clap_complete::generate(options.shell, &mut crate::cli::command(), "fonex", &mut script);
     output::print(&String::from_utf8_lossy(&script))?;
     Ok(Code::Done)
 }

@@ -44,7 +44,7 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     let demo = DemoFolder { folder: options.folder.clone(), bench: own_store(&options.folder, "fonex.toml") };
     demo.lay_out()?;
     let folder = options.folder.display();
-    output::print(&format!(
+    output::print_lines(&format!(
         "Skarnfell Lifts, a cableway, wants to know which recogniser hears its radio calls and help points,\n\
          and which voice should read its announcements. The corpus, audio and bench file are in {folder}.\n\
          All engines here are stand-ins: simulated, seeded, with known behaviour.\n"
@@ -108,7 +108,7 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     demo.report("1", "report.html", None)?;
     demo.report("2", "voices.html", Some("last"))?;
     demo.write_heard()?;
-    output::print(&format!(
+    output::print_lines(&format!(
         "\nDone. Open {}, {} and {}, and continue in {folder}:\n  \
          cd {folder}\n  fonex runs\n  fonex try tern radio-006\n  fonex score corpus.jsonl heard.jsonl\n",
         options.folder.join("report.html").display(),
@@ -148,7 +148,7 @@ impl DemoFolder {
     }
 
     fn step(&self, what: &str, command: &str) -> Result<(), Failure> {
-        output::print(&format!("\n━━ {what}\n$ {command}\n\n"))
+        output::print_lines(&format!("\n━━ {what}\n$ {command}\n\n"))
     }
 
     /// Runs a plan; gives whether it was interrupted.
@@ -205,6 +205,7 @@ impl DemoFolder {
             matrix: false,
             flips: None,
             best_by: None,
+            all: false,
             output: None,
             runs: strings(runs),
             by: strings(by),
@@ -226,7 +227,9 @@ impl DemoFolder {
             run: run.to_owned(),
             variant: None,
             clip: Some(clip.to_owned()),
-            worst: 0,
+            all: false,
+            also: Vec::new(),
+            worst: None,
             measures: MeasureArg::default(),
             profile: ProfileArg::default(),
             bench: self.bench.clone(),
@@ -266,6 +269,7 @@ impl DemoFolder {
             output: ratings.clone(),
         })?;
         panel::collect_ratings(&panel::PanelCollect {
+            all: false,
             key: Some(key),
             files: vec![ratings],
             within: None,
@@ -283,6 +287,7 @@ impl DemoFolder {
             plan: Some("weekly".to_owned()),
             variant: None,
             slice: None,
+            all: false,
             output: Some(self.folder.join("trend.svg")),
             measures: MeasureArg::default(),
             unit: UnitArg::default(),

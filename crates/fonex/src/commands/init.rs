@@ -30,7 +30,7 @@ pub fn init(options: &InitOptions) -> Result<Code, Failure> {
             _ => Problem::io("write", &path, &error),
         })?;
     file.write_all(TEMPLATE.as_bytes()).map_err(|error| Problem::io("write", &path, &error))?;
-    output::print(&format!(
+    output::print_lines(&format!(
         "Wrote {}.\nNext: put your clips into corpus.jsonl beside it, edit the engine's command, and run in that folder:\n  \
          fonex try my-recogniser CLIP-ID    one clip, now\n  fonex run hear                      all of them\n",
         path.display()

@@ -11,6 +11,7 @@ use fonex_run::{Interrupt, LoadSteps, LoadWatch, Loaded, put_load, read_bench};
 use fonex_store::StudyKind;
 
 use super::studies::{find_study, keep_study};
+use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, milliseconds, plural};
@@ -92,7 +93,7 @@ fn print(reports: &[LoadReport], options: &LoadOptions) -> Result<(), Failure> {
     }
     match options.format.format {
         Format::Json => output::print_json(&reports)?,
-        Format::Table => output::print(&page(reports))?,
+        form @ (Format::Table | Format::Markdown) => brief(reports).print(form)?,
         form => output::print_table(&table(reports), form)?,
     }
     Ok(())
@@ -173,14 +174,17 @@ fn table(reports: &[LoadReport]) -> Table {
     table
 }
 
-fn page(reports: &[LoadReport]) -> String {
-    let mut text = output::text(&table(reports));
-    text += "Latency is measured from when a request was due, so that queueing in the client is included.\n";
-    for line in in_words(reports) {
-        text += &line;
-        text.push('\n');
+fn brief(reports: &[LoadReport]) -> Brief {
+    let mut lines = in_words(reports).into_iter();
+    Brief {
+        heading: lines.next().unwrap_or_default(),
+        answer: lines.collect(),
+        tables: vec![table(reports)],
+        notes: vec![
+            "Latency counts from when a request was due, so that queueing in the client is included.".to_owned(),
+        ],
+        ..Brief::default()
     }
-    text
 }
 
 /// What the steps come to, in sentences.

@@ -3,11 +3,10 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use clap::{Args, Command, CommandFactory};
+use clap::{Args, Command};
 use clap_mangen::Man;
 use fonex_formats::Problem;
 
-use crate::cli::Cli;
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
 
@@ -21,7 +20,7 @@ pub struct ManualOptions {
 pub fn manual(options: &ManualOptions) -> Result<Code, Failure> {
     let folder = &options.folder;
     fs::create_dir_all(folder).map_err(|error| Problem::io("make", folder, &error))?;
-    let mut program = Cli::command();
+    let mut program = crate::cli::command();
     program.build();
     let pages = write_pages(&program, "fonex", folder)?;
     output::note(&format!("Wrote {} to {}.", plural(pages, "page"), folder.display()));

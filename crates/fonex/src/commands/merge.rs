@@ -27,6 +27,9 @@ pub struct MergeOptions {
     /// Write what was put together to this file, instead of printing the score
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Show every table below the answer
+    #[arg(long)]
+    pub all: bool,
     #[command(flatten)]
     pub format: FormatArg,
 }
@@ -46,7 +49,7 @@ pub fn merge(options: &MergeOptions) -> Result<Code, Failure> {
         let problem = Problem::new(what, Place::default());
         return Err(problem.remedy("name every part, or put those that are there into one file with -o").into());
     }
-    show_score(builder.finish(), Vec::new(), file.unlabelled, &file.of_what, options.format.format)?;
+    show_score(builder.finish(), Vec::new(), file.unlabelled, &file.of_what, (options.format.format, options.all))?;
     Ok(Code::Done)
 }
 

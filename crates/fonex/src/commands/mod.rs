@@ -30,6 +30,7 @@ mod sound;
 #[cfg(feature = "team")]
 mod spread;
 pub mod standin;
+mod status;
 pub mod store;
 mod studies;
 mod terms;
@@ -64,7 +65,8 @@ fn errors_of_words(errors: u64, words: u64) -> String {
 
 /// Hands over to the command asked for.
 pub fn dispatch(cli: Cli) -> Result<Code, Failure> {
-    match cli.command {
+    let Some(command) = cli.command else { return status::status() };
+    match command {
         Command::Demo(options) => demo::demo(&options),
         Command::Init(options) => init::init(&options),
         Command::Try(options) => try_engine::try_engine(&options),

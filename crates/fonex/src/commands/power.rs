@@ -29,13 +29,13 @@ pub fn least_difference_in_words(clips: &[&Clip], profile: &TextProfile, pairs: 
     let planned = Planned { groups: &groups, rate: RATE, questions: questions(pairs) };
     let Some(least) = least_difference(planned) else { return String::new() };
     let whom = if groups.len() < clips.len() {
-        format!("{}, drawn by speaker: {}", plural(clips.len() as u64, "clip"), plural(groups.len() as u64, "unit"))
+        format!("{} of {}", plural(clips.len() as u64, "clip"), plural(groups.len() as u64, "speaker"))
     } else {
         plural(clips.len() as u64, "clip")
     };
     let among = if pairs > 1 { format!(" when {pairs} pairs are compared in one call") } else { String::new() };
     format!(
-        "These clips ({whom}) can detect a difference of {:.1} points between two error rates near {} with 80 % power{among}.\n",
+        "{whom} can detect a difference of {:.1} points between two error rates near {} with 80 % power{among}.\n",
         least * 100.0,
         percent(Some(RATE))
     )
@@ -47,14 +47,10 @@ pub fn clips_needed_in_words(clips: &[&Clip], profile: &TextProfile) -> String {
     let needed = [5.0, 2.0, 1.0].into_iter().filter_map(|points| {
         let planned = Planned { groups: &groups, rate: RATE, questions: questions(ONE_PAIR) };
         let clips = clips_needed(planned, points / 100.0)?;
-        Some(format!("{clips} for {points} {}", if points == 1.0 { "point" } else { "points" }))
+        Some(format!("{} for {points} {}", plural(clips, "clip"), if points == 1.0 { "point" } else { "points" }))
     });
     let needed: Vec<String> = needed.collect();
-    if needed.is_empty() {
-        String::new()
-    } else {
-        format!("Clips like these that are needed: {}.\n", needed.join(", "))
-    }
+    if needed.is_empty() { String::new() } else { format!("To detect less: {}.\n", needed.join(", ")) }
 }
 
 /// The words of each unit's clips: speakers where they have several clips and are enough for a verdict, else clips.

@@ -163,7 +163,15 @@ fn run_and_show(
     }
     let run = store.run(&RunRef::Number(execution.run))?.expect("a run just executed is in the store");
     let view = load_run(store, run, None, &show::wanted_for(options.format.format, Vec::new()))?;
-    show::print_run(store, &view, options.format.format, None)?;
+    let printed = show::Printed {
+        format: options.format.format,
+        recordings: None,
+        matters: bench.matters()?,
+        sections: &[],
+        worst: 0,
+        next: Vec::new(),
+    };
+    show::print_run(store, &view, printed)?;
     Ok(code(&execution, plan))
 }
 
@@ -197,7 +205,7 @@ fn dry_run(options: &RunOptions, forecast: &[Forecast], least: &str) -> Result<C
         output::print_table(&table, options.format.format)?;
         return Ok(Code::Done);
     }
-    output::print(&format!(
+    output::print_lines(&format!(
         "Nothing was sent. Without retries, a run would send:\n{}{}{}",
         output::text(&table),
         total(forecast),

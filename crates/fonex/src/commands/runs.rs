@@ -6,9 +6,10 @@ use serde::Serialize;
 
 use super::find_run;
 use super::run_names::check_label;
+use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table};
+use crate::output::{self, Cell, Table, plural};
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -25,6 +26,9 @@ pub struct RunsOptions {
 #[derive(Debug, Args)]
 #[command(after_help = "Example, in the folder the demo made: fonex runs list --format json")]
 pub struct ListOptions {
+    /// List every run, not only the latest 20
+    #[arg(long)]
+    pub all: bool,
     /// List studies instead: load, turns, panels
     #[arg(long)]
     pub studies: bool,
@@ -124,6 +128,9 @@ fn list(options: &ListOptions) -> Result<Code, Failure> {
         output::print_json(&lines)?;
         return Ok(Code::Done);
     }
+    if options.format.format == Format::Table {
+        return print_runs(&store, lines, options.all);
+    }
     let mut table = Table::new([
         ("run", 0),
         ("label", 0),
@@ -152,9 +159,66 @@ fn list(options: &ListOptions) -> Result<Code, Failure> {
         ]);
     }
     output::print_table(&table, options.format.format)?;
-    if options.format.format == Format::Table && !store.studies()?.is_empty() {
-        output::print("\nThere are studies of load or turns as well: fonex runs --studies lists them.\n")?;
+    Ok(Code::Done)
+}
+
+/// Runs listed, the latest first.
+const MOST_RUNS: usize = 20;
+/// Variants named of one run.
+const MOST_VARIANTS: usize = 3;
+
+/// A line a run, the latest first.
+fn print_runs(store: &Store, mut lines: Vec<RunLine>, all: bool) -> Result<Code, Failure> {
+    lines.reverse();
+    let mut table = Table::new([
+        ("run", 0),
+        ("label", 0),
+        ("plan", 1),
+        ("started", 2),
+        ("trials", 1),
+        ("failed", 0),
+        ("state", 0),
+        ("variants", 0),
+    ]);
+    let shown = if all { lines.len() } else { lines.len().min(MOST_RUNS) };
+    for line in &lines[..shown] {
+        let state = match line.state {
+            RunState::Finished => Cell::Empty,
+            RunState::Unfinished => Cell::Warning(format!("unfinished, {} of {}", line.trials, line.planned)),
+        };
+        // A voice as a recogniser hears it repeats the voice's name.
+        let own: Vec<&String> = line.variants.iter().filter(|name| !name.contains(" by ")).collect();
+        let named: Vec<&str> = own.iter().take(MOST_VARIANTS).map(|name| name.as_str()).collect();
+        let more = own.len().saturating_sub(MOST_VARIANTS);
+        let variants = if more > 0 { format!("{} and {more} more", named.join(", ")) } else { named.join(", ") };
+        table.row([
+            Cell::Count(line.run as u64),
+            Cell::text(line.label.clone().unwrap_or_default()),
+            Cell::text(line.plan.as_str()),
+            Cell::text(moment(&line.started_at).chars().take(16).collect::<String>()),
+            Cell::Count(line.trials),
+            if line.failed == 0 { Cell::Empty } else { Cell::Alarm(line.failed) },
+            state,
+            Cell::text(variants),
+        ]);
     }
+    let unfinished = lines.iter().filter(|line| line.state == RunState::Unfinished).count() as u64;
+    let open = if unfinished == 0 { String::new() } else { format!(", {unfinished} unfinished") };
+    let mut more = Vec::new();
+    if shown < lines.len() {
+        more.push(format!("fonex runs --all ({} earlier)", lines.len() - shown));
+    }
+    more.extend(lines.first().map(|last| format!("fonex show {}", last.run)));
+    if !store.studies()?.is_empty() {
+        more.push("fonex runs --studies".to_owned());
+    }
+    Brief {
+        heading: format!("{}{open}, the latest first", plural(lines.len() as u64, "run")),
+        tables: vec![table.without_empty_columns()],
+        more,
+        ..Brief::default()
+    }
+    .print(Format::Table)?;
     Ok(Code::Done)
 }
 
@@ -175,12 +239,12 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
     let mut text = String::new();
     for run in &runs {
         let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
-        let trials = output::plural(store.trial_count(run.id)?, "trial");
+        let trials = plural(store.trial_count(run.id)?, "trial");
         text += &format!("{verb} run {}{label} of plan {}: {trials}.\n", run.id, run.plan);
     }
     if !sound.is_empty() {
         let mib = sound.iter().map(|(_, bytes)| bytes).sum::<u64>() as f64 / f64::from(1 << 20);
-        let count = output::plural(sound.len() as u64, "sound file");
+        let count = plural(sound.len() as u64, "sound file");
         text += &format!("{verb} {count} that no other run refers to ({mib:.1} MiB).\n");
     }
     if !options.dry_run {
@@ -192,7 +256,7 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
     for (run, lock) in locks {
         store.unlock(run, lock);
     }
-    output::print(&text)?;
+    output::print_lines(&text)?;
     Ok(Code::Done)
 }
 
@@ -211,7 +275,7 @@ fn relabel(options: &RelabelOptions) -> Result<Code, Failure> {
     store.relabel(run.id, options.label.as_deref())?;
     let label =
         options.label.as_ref().map_or_else(|| "no label".to_owned(), |label| format!("the label \"{label}\""));
-    output::print(&format!("Run {} has {label}.\n", run.id))?;
+    output::print_lines(&format!("Run {} has {label}.\n", run.id))?;
     Ok(Code::Done)
 }
 

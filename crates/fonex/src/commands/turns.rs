@@ -12,6 +12,7 @@ use fonex_run::{Bench, Conversation, Dialogue, Interrupt, TurnPlan, read_bench, 
 use fonex_store::StudyKind;
 
 use super::studies::{find_study, keep_study};
+use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, milliseconds, percent, plural};
@@ -230,7 +231,7 @@ fn print(conversation: &Conversation, options: &TurnsOptions) -> Result<(), Fail
     }
     match options.format.format {
         Format::Json => output::print_json(conversation)?,
-        Format::Table => output::print(&page(conversation))?,
+        form @ (Format::Table | Format::Markdown) => brief(conversation).print(form)?,
         form => output::print_table(&table(conversation), form)?,
     }
     Ok(())
@@ -261,16 +262,23 @@ fn table(conversation: &Conversation) -> Table {
     table
 }
 
-fn page(conversation: &Conversation) -> String {
-    let mut text = output::text(&table(conversation));
-    for broken in &conversation.broken_off {
+/// Lines of the answer, the others stand out.
+const ANSWER: usize = 3;
+
+fn brief(conversation: &Conversation) -> Brief {
+    let mut lines = in_words(conversation).into_iter();
+    let heading = lines.next().unwrap_or_else(|| "No turn was completed".to_owned());
+    let answer: Vec<String> =
+        lines.by_ref().take(ANSWER).map(|line| format!("{}.", output::capital(&line))).collect();
+    let broken = conversation.broken_off.iter().map(|broken| {
         let why = broken.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
-        text += &format!("{} broke off at {}, {}{why}\n", broken.clip, broken.link, broken.outcome);
+        format!("{} broke off at {}, {}{why}", broken.clip, broken.link, broken.outcome)
+    });
+    Brief {
+        heading,
+        answer,
+        tables: vec![table(conversation)],
+        stands_out: broken.chain(lines).collect(),
+        ..Brief::default()
     }
-    text.push('\n');
-    for line in in_words(conversation) {
-        text += &line;
-        text.push('\n');
-    }
-    text
 }

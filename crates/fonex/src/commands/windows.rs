@@ -18,9 +18,10 @@ use serde::Serialize;
 
 use super::run::RunOptions;
 use super::{find_run, load_run, run};
+use crate::brief::Brief;
 use crate::cli::Format;
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table};
+use crate::output::{self, Cell, Table, milliseconds, percent, plural};
 
 #[derive(Debug, Args)]
 #[command(
@@ -88,10 +89,7 @@ pub fn windows(options: &WindowsOptions) -> Result<Code, Failure> {
     let unfinished = view.run.state == RunState::Unfinished;
     match options.run.format.format {
         Format::Json => output::print_json(&Study { run: view.run.id, finished: !unfinished, windows: measured })?,
-        Format::Table => {
-            let state = if unfinished { ", unfinished: its table is of the trials there are" } else { "" };
-            output::print(&format!("Run {}{state}\n{}", view.name(), output::text(&table(&measured))))?;
-        }
+        form @ (Format::Table | Format::Markdown) => brief(&view, &measured).print(form)?,
         form => output::print_table(&table(&measured), form)?,
     }
     Ok(code)
@@ -195,6 +193,42 @@ fn delays(
     let at = |q: f64| estimate(Estimator::Quantile(q, |row| row[0]), &sample);
     let middle = at(0.5)?;
     Some(Delay { p50: middle.value, p95: at(0.95)?.value, interval: middle.interval })
+}
+
+/// The lowest error rate, and the least delay among the ways of delivery close to it.
+fn brief(view: &RunView, measured: &[Window]) -> Brief {
+    /// Error rates this close to the lowest are worth a shorter delay.
+    const CLOSE: f64 = 0.02;
+    let mut answer = Vec::new();
+    let known: Vec<(&Window, f64)> = measured.iter().filter_map(|window| Some((window, window.wer?))).collect();
+    if let Some((best, lowest)) = known.iter().min_by(|a, b| a.1.total_cmp(&b.1)) {
+        let way = |window: &Window| format!("{} ({})", window.delivery, window.variant);
+        let figures = |window: &Window| {
+            let delay = window.delay_ms.as_ref().map(|delay| format!(", words after {}", milliseconds(delay.p50)));
+            format!("WER {}{}", percent(window.wer), delay.unwrap_or_default())
+        };
+        answer.push(format!("{} has the lowest error rate: {}.", way(best), figures(best)));
+        let close = known.iter().filter(|(_, wer)| *wer <= lowest + CLOSE);
+        let delay = |window: &Window| window.delay_ms.as_ref().map_or(f64::INFINITY, |delay| delay.p50);
+        let soonest = close.min_by(|a, b| delay(a.0).total_cmp(&delay(b.0)));
+        if let Some((soonest, _)) = soonest.filter(|(window, _)| !std::ptr::eq(*window, *best)) {
+            let points = CLOSE * 100.0;
+            answer.push(format!(
+                "Within {points:.0} points of it, {} is soonest: {}.",
+                way(soonest),
+                figures(soonest)
+            ));
+        }
+        answer.push("These are figures, not verdicts; fonex compare tests the differences.".to_owned());
+    }
+    let state = if view.run.state == RunState::Unfinished { ", unfinished: the trials so far" } else { "" };
+    Brief {
+        heading: format!("Run {}{state}: {}", view.name(), plural(measured.len() as u64, "way") + " of delivery"),
+        answer,
+        tables: vec![table(measured)],
+        more: vec![format!("fonex compare {}", view.run.id), format!("fonex show {}", view.run.id)],
+        ..Brief::default()
+    }
 }
 
 fn table(measured: &[Window]) -> Table {

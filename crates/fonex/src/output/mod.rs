@@ -15,9 +15,11 @@ use fonex_formats::{Place, Problem};
 use fonex_report::png_from_svg;
 use fonex_report::readable::{escaped, page};
 use serde::Serialize;
+use unicode_width::UnicodeWidthStr;
 
 pub use file::write_whole;
 pub use fonex_report::figures::{milliseconds, money, plural, seconds, signed};
+use fonex_report::folded_under;
 pub use fonex_report::{Cell, Table, shortened};
 pub use notes::{in_pieces, percent, rate_with_interval, these_speakers, timing_notes};
 pub use progress::{RunBar, clip_bar, count_bar};
@@ -77,6 +79,29 @@ fn say(line: &str) {
 /// Prints text to standard output; a reader that goes away ends the command quietly.
 pub fn print(text: &str) -> Result<(), Failure> {
     print_safe(&page(text))
+}
+
+/// Prints lines for people. On a terminal, or where `COLUMNS` is set, longer lines are broken between words; a program that
+/// reads them gets whole lines.
+pub fn print_lines(text: &str) -> Result<(), Failure> {
+    let is_read_by_people = std::io::stdout().is_terminal() || std::env::var_os("COLUMNS").is_some();
+    print(&if is_read_by_people { within(text, width()) } else { text.to_owned() })
+}
+
+/// Breaks lines longer than `width` between words; what follows a break is moved in.
+fn within(text: &str, width: usize) -> String {
+    let fits = |line: &str| line.contains('\u{1b}') || line.width() <= width;
+    let lines = text.lines().map(|line| {
+        if fits(line) {
+            return format!("{line}\n");
+        }
+        let words = line.trim_start_matches(' ');
+        let indent = line.len() - words.len();
+        let folded = folded_under(words, width.saturating_sub(indent).max(20), 2);
+        folded.lines().map(|part| format!("{}{part}\n", " ".repeat(indent))).collect()
+    });
+    let folded: String = lines.collect();
+    if text.ends_with('\n') { folded } else { folded.trim_end_matches('\n').to_owned() }
 }
 
 /// Prints what nothing can steer a terminal by.
@@ -154,4 +179,21 @@ pub fn width() -> usize {
     let named = || std::env::var("COLUMNS").ok()?.parse().ok();
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
     terminal.or_else(named).unwrap_or(100).clamp(40, 200)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::within;
+
+    #[test]
+    fn long_lines_are_broken_between_words_and_short_ones_stay() {
+        let text = "short\n  a line of two columns and more\n\nunbreakable-word-of-many-letters-in-a-row\n";
+        let narrow = within(text, 24);
+        assert_eq!(
+            narrow,
+            "short\n  a line of two columns\n    and more\n\nunbreakable-word-of-many-letters-in-a-row\n"
+        );
+        assert_eq!(within(text, 80), text);
+        assert_eq!(within("no end", 80), "no end");
+    }
 }

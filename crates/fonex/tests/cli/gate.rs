@@ -52,7 +52,7 @@ fn a_worse_build_is_stopped_and_told_where() {
     build(&folder, "same", |clip| (clip + 1) % 2);
     build(&folder, "bad", |clip| if clip % 3 == 0 { 3 } else { usual(clip) });
     folder.fonex(&["gate", "good", "--accept"]).expect(0).says(&["Run 1 (good) is the baseline now"]);
-    folder.fonex(&["gate", "same"]).expect(0).prints(&["The gate passes: 2 of 2 limits kept.", "run 1 (good)"]);
+    folder.fonex(&["gate", "same"]).expect(0).prints(&["PASS: run 2 (same) against run 1 (good): 2 limits kept"]);
 
     let bad = folder
         .fonex(&["gate", "bad", "--format", "json", "-o", "g.xml", "-o", "g.md", "-o", "g.json"])
@@ -79,7 +79,7 @@ fn a_worse_build_is_stopped_and_told_where() {
     let document = roxmltree::Document::parse(&xml).unwrap();
     assert_eq!(document.root_element().attribute("failures"), Some("2"));
     assert!(xml.contains("channel=radio"), "{xml}");
-    assert!(folder.read("g.md").starts_with("**The gate does not pass: 0 of 2 limits kept, 2 overstepped.**"));
+    assert!(folder.read("g.md").starts_with("**FAIL: run 3 (bad) against run 1 (good): 2 limits exceeded, 0 kept**"));
 }
 
 #[test]
@@ -136,11 +136,14 @@ fn undecided_counts_as_the_bench_file_says() {
         gate(&folder, &format!("undecided = \"{counts}\"\n[gate.limit.a]\nmeasure = \"wer\"\nat_most = 0.051\n"));
     };
     open("fail");
-    folder.fonex(&["gate"]).expect(1).prints(&["1 undecided, counted as not passed", "more clips"]);
+    folder.fonex(&["gate"]).expect(1).prints(&["UNDECIDED: run 1 (one): 1 undecided, 0 kept", "more clips"]);
     folder.fonex(&["gate", "-o", "g.xml"]).expect(1);
     assert!(folder.read("g.xml").contains("type=\"undecided\""));
     open("pass");
-    folder.fonex(&["gate", "-o", "g.xml"]).expect(0).prints(&["The gate passes", "1 undecided, counted as passed"]);
+    folder
+        .fonex(&["gate", "-o", "g.xml"])
+        .expect(0)
+        .prints(&["PASS: run 1 (one): 1 undecided, 1 of them counted as passed, 0 kept"]);
     assert!(folder.read("g.xml").contains("<skipped"));
     // These clips themselves: 5 % is at most 5.1 %, and not at most 4.9 %.
     gate(&folder, "[gate.limit.a]\nmeasure = \"wer\"\nat_most = 0.051\nexact = true\n");
@@ -197,7 +200,7 @@ fn baselines_that_do_not_fit_are_refused() {
         folder.fonex(&words).expect(2).says(&["is of another corpus", "--across corpus"]);
     }
     let done = folder.fonex(&["gate", "fewer", "--across", "corpus"]).expect(0);
-    done.prints(&["caution: the baseline is of another corpus"]);
+    done.prints(&["the baseline is of another corpus"]);
     folder.fonex(&["gate", "fewer", "--accept", "--across", "corpus"]).expect(0);
     folder.fonex(&["gate", "fewer"]).expect(0);
     folder.fonex(&["gate", "fewer", "--profile", "verbatim"]).expect(2).says(&["--across profile"]);
@@ -262,7 +265,7 @@ fn recorded_limits_keep_the_runs_they_come_from() {
     assert!(limits.contains("kept by 3 of 3: a run like these does not keep it in at most 63 %"), "{limits}");
     gate(&folder, &limits);
     for (run, before) in [("b", "a"), ("c", "b"), ("d", "c")] {
-        folder.fonex(&["gate", run, "--baseline", before]).expect(0).prints(&["4 of 4 limits kept"]);
+        folder.fonex(&["gate", run, "--baseline", before]).expect(0).prints(&["4 limits kept"]);
     }
     build(&folder, "worse", |clip| usize::from(clip % 2 == 0) * 2);
     folder.fonex(&["gate", "worse", "--baseline", "d"]).expect(1);
@@ -305,7 +308,7 @@ fn a_limit_says_what_happens_on_a_busy_machine_and_load_concerns_times_alone() {
     // A run is as busy as itself.
     gate(&folder, "[gate.limit.fast]\nmeasure = \"latency_p50\"\nworse_by_at_most = 5.0\n");
     folder.fonex(&["gate", "busy", "--accept"]).expect(0);
-    folder.fonex(&["gate", "busy"]).expect(0).prints(&["1 of 1"]);
+    folder.fonex(&["gate", "busy"]).expect(0).prints(&["1 limit kept"]);
     folder.fonex(&["gate", "calm"]).expect(1).prints(&["other programs used 45 %"]);
 
     // Rates are compared without a word of the load; times are not.

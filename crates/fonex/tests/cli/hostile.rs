@@ -51,7 +51,7 @@ fn every_fault_has_its_outcome() {
     expected.push("unreachable");
     assert_eq!(outcomes(&view), expected);
 
-    let page = folder.fonex(&["show"]).expect(0).out;
+    let page = folder.fonex(&["show", "--all"]).expect(0).out;
     for (script, _, said) in FAULTS {
         assert!(page.contains(said), "{script:?} should say {said:?}:\n{page}");
     }

@@ -124,7 +124,7 @@ fn disputed_labels_are_counted_apart_everywhere() {
     let told = "2 clips with a disputed label counted apart: WER 12.5 % there";
     folder.fonex(&["score", "corpus.jsonl", "one.jsonl"]).expect(0).prints(&[told]);
     let run = folder.fonex(&["run", "all", "--label", "disputed"]).expect(0);
-    run.prints(&["one: 2 clips with a disputed label counted apart: WER 12.5 % there"]);
+    run.prints(&["one (2 clips, WER 12.5 % there)"]);
     let shown: Value = folder.fonex(&["show", "disputed", "--format", "json"]).expect(0).json();
     let one = &shown["variants"][0];
     assert_eq!((one["clips"].as_u64(), one["disputed"]["clips"].as_u64()), (Some(198), Some(2)));

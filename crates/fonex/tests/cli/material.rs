@@ -262,7 +262,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
     let bench = "[engine.e]\ntransport = \"command\"\ntask = \"hear\"\ncommand = [\"x\", \"{audio}\"]\naudio_rate_hz = 48000\n";
     folder.write("fonex.toml", bench);
     folder.write("one.jsonl", corpus_lines(&clips[1..2]));
-    folder.fonex(&["corpus", "check", "one.jsonl"]).expect(0).prints(&[
+    folder.fonex(&["corpus", "check", "one.jsonl", "--all"]).expect(0).prints(&[
         "rate-too-low",
         "16000 Hz, but e takes 48000 Hz",
         "do: ",

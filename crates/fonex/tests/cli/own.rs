@@ -52,7 +52,7 @@ fn a_condition_is_the_share_of_clips_in_which_it_holds() {
     assert_eq!(value(&folder, "lake"), Some((1.0 / 3.0, 3)));
     assert_eq!(value(&folder, "slow"), Some((2.0 / 3.0, 3)));
     folder.fonex(&["gate"]).expect(0).prints(&["order taken right", "50.0 %", "at least 40.0 %"]);
-    folder.fonex(&["run", "--anew"]).expect(3).prints(&["order taken right"]);
+    folder.fonex(&["run", "--anew"]).expect(3).prints(&["lake", "slow", "66.7 %"]);
     folder.fonex(&["compare", "1", "2"]).expect(0).prints(&["order taken right", "slow"]);
     folder.fonex(&["trend", "--measure", "ordered"]).expect(0).prints(&["order taken right over runs", "50.0 %"]);
     let listed: Vec<Value> = folder.fonex(&["measures", "--format", "json"]).expect(0).json();

@@ -102,7 +102,7 @@ fn the_demo_tells_its_story() {
         "clips with clipping",
         "worse since w46",
         "osier/Ilka is liked better",
-        "sound: changed",
+        "Sound: changed",
         "seen on lang=en",
         "The gate does not pass: 1 of 4 limits kept, 1 overstepped",
     ]);

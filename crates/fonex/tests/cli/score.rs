@@ -65,7 +65,7 @@ fn the_same_input_gives_the_same_bytes_and_strict_counts_in_the_exit_code() {
     let folder = files();
     let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
     assert_eq!(folder.fonex(&arguments).out, folder.fonex(&arguments).out);
-    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--strict"]).expect(3).prints(&[
+    folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--strict", "--all"]).expect(3).prints(&[
         "WER 23.1 %",
         "WER, failures as empty",
         "channel=radio",
@@ -183,7 +183,7 @@ fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
     let first: serde_json::Value = serde_json::from_str(lines.lines().next().unwrap()).unwrap();
     assert_eq!((lines.lines().count(), &first["id"], &first["words"]["substituted"]), (3, &"a".into(), &1.into()));
     assert_eq!(first["steps"][2], serde_json::json!({"edit": "substituted", "said": "pylon", "heard": "pile"}));
-    let page = folder.fonex(&arguments).expect(0);
+    let page = folder.fonex(&[&arguments[..], &["--all"]].concat()).expect(0);
     page.prints(&[
         "What went wrong",
         "1 clip had invented words although nobody speaks",
@@ -193,7 +193,8 @@ fn what_went_wrong_terms_confidence_and_further_readings_by_hand() {
 
     folder.write("better.jsonl", "{\"id\":\"a\",\"text\":\"hold at pylon six\"}\n");
     let both = ["score", "corpus.jsonl", "heard.jsonl", "better.jsonl"];
-    folder.fonex(&both).expect(0).prints(&["heard.jsonl", "better.jsonl", "WER, failures as empty"]);
+    folder.fonex(&both).expect(0).prints(&["better.jsonl has the lowest WER, 0.0 %"]);
+    folder.fonex(&[&both[..], &["--all"]].concat()).expect(0).prints(&["WER, failures as empty"]);
     let several: serde_json::Value = folder.fonex(&[&both[..], &["--format", "json"]].concat()).expect(0).json();
     assert_eq!((&several[1]["heard"], &several[1]["words"]["wer"]), (&"better.jsonl".into(), &0.0.into()));
 }

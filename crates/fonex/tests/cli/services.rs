@@ -221,7 +221,7 @@ fn a_dry_run_sends_nothing_and_a_budget_stops_in_time() {
     folder
         .fonex(&["compare", "1:mouth/Ilka", "1:mouth/Bran"])
         .expect(0)
-        .prints(&["cost of a trial: first 0.0180 EUR, second 0.1800 EUR"]);
+        .prints(&["cost of a trial: mouth/Ilka 0.0180 EUR, mouth/Bran 0.1800 EUR"]);
 }
 
 #[test]
@@ -264,7 +264,10 @@ fn voices_are_listed_chosen_by_condition_and_checked() {
         .expect(0)
         .json();
     assert_eq!((female.as_array().unwrap().len(), &female[0]["id"]), (1, &"Ilka".into()));
-    folder.fonex(&["run", "p"]).expect(0).prints(&["mouth/Ilka", "caution: mouth/Ilka speaks 2 clips in a language"]);
+    folder
+        .fonex(&["run", "p"])
+        .expect(0)
+        .prints(&["mouth/Ilka", "mouth/Ilka reads 2 texts in a language that it does not list"]);
     let set = |change: &str| folder.fonex(&["run", "p", "--set", change]);
     set("plan.p.voices_where=gendr = female").expect(2).says(&["no field \"gendr\"", "write \"gender\""]);
     set("plan.p.voices=[\"Ilkka\"]").expect(2).says(&["\"Ilkka\"", "write \"Ilka\""]);

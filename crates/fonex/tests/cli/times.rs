@@ -92,7 +92,7 @@ fn a_slice_whose_words_are_late_is_shown_and_others_are_not() {
     let heard: String = ids.iter().map(|(id, _, late_s)| line(id, "", *late_s)).collect();
     folder.write("corpus.jsonl", corpus);
     folder.write("heard.jsonl", heard);
-    let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl"]).expect(0);
+    let page = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--all"]).expect(0);
     page.prints(&["Slices that differ from the rest", "channel=radio  word start, median", "250 ms [250, 250]"]);
     let scored: Value = folder.fonex(&["score", "corpus.jsonl", "heard.jsonl", "--format", "json"]).expect(0).json();
     let slice =
@@ -275,7 +275,7 @@ fn load_and_turns_on_the_demo() {
     for title in ["Error rate against delay", "Waiting under load", "From end of speech to first sound"] {
         assert!(page.contains(title), "{title}");
     }
-    served.run(&["runs"]).expect(0).prints(&["fonex runs --studies lists them"]);
+    served.run(&["runs"]).expect(0).prints(&["fonex runs --studies"]);
     served.run(&["runs", "--studies"]).expect(0).prints(&["turns", "load"]);
     served.run(&["load", "--study", "99"]).expect(2).says(&["no study of load with the number 99"]);
     served.run(&[&["turns", "--dialogue", "last"][..], &chain].concat()).expect(2).says(&["no dialogue \"last\""]);

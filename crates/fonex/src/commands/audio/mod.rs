@@ -128,7 +128,7 @@ pub fn audio(options: &AudioOptions) -> Result<Code, Failure> {
     match options.format.format {
         Format::Json => output::print_json(&done)?,
         Format::Table => match (&sound, done.as_slice()) {
-            (Some(heard), [one]) => output::print(&page(one, heard, &items[0]))?,
+            (Some(heard), [one]) => output::print_lines(&page(one, heard, &items[0]))?,
             // What is wrong with each file is all there is to say.
             (_, []) => {}
             _ => output::print_table(&table(&done), Format::Table)?,

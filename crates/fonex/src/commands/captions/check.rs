@@ -93,7 +93,7 @@ pub(super) fn check(options: &CaptionsCheck) -> Result<Code, Failure> {
             if corpus.is_some() && all.len() > 1 {
                 text += &format!("\nall {} files\n{}", all.len(), score_summary(&total.finish()));
             }
-            output::print(&text)?;
+            output::print_lines(&text)?;
         }
         form => output::print_table(&faults_table(&all), form)?,
     }

@@ -38,7 +38,7 @@ pub(super) fn print_by_slice(
     }
     match form {
         Format::Json => output::print_json(&all)?,
-        Format::Table => output::print(&all.iter().map(page).collect::<String>())?,
+        Format::Table => output::print_lines(&all.iter().map(page).collect::<String>())?,
         form => {
             for best in &all {
                 output::print_table(&table(best), form)?;

@@ -64,7 +64,7 @@ pub(super) fn print_flips(
     }
     match form {
         Format::Json => output::print_json(&changed)?,
-        Format::Table => output::print(&page(&changed))?,
+        Format::Table => output::print_lines(&page(&changed))?,
         form => output::print_table(&table(&changed), form)?,
     }
     Ok(Code::Done)

@@ -86,9 +86,9 @@ pub(super) fn print_matrix(store: &Store, named: &[Named], asked: &Asked, form: 
         cautions.sort();
         cautions.dedup();
         cautions.iter().for_each(|caution| output::caution(caution));
-        output::print(&text)?;
+        output::print_lines(&text)?;
         if form == Format::Table {
-            output::print(&super::explained(&comparisons))?;
+            output::print_lines(&super::explained(&comparisons))?;
         }
     }
     Ok(Code::Done)

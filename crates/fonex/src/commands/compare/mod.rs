@@ -1,5 +1,6 @@
 //! `fonex compare`: findings about variants over the same clips.
 
+mod brief;
 mod by_slice;
 pub(in crate::commands) mod flips;
 pub(in crate::commands) mod many;
@@ -15,10 +16,12 @@ use fonex_formats::{Place, Problem};
 use fonex_run::unknown;
 use fonex_store::Store;
 
+use self::brief::brief;
 use self::by_slice::print_by_slice;
 use self::flips::print_flips;
 use self::many::print_matrix;
-pub(super) use self::pages::{explained, findings_table, more_in_words, statement, verdict};
+pub(crate) use self::pages::more_in_words;
+pub(super) use self::pages::{explained, findings_table, statement, verdict};
 use self::pages::{page, recipes_page};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
@@ -57,6 +60,9 @@ pub struct CompareOptions {
     /// Name the best variant for each value of this tag, speaker or lang, and what choosing by it would gain
     #[arg(long, value_name = "TAG", conflicts_with_all = ["varied", "by"])]
     pub best_by: Option<String>,
+    /// Show every finding of every pair below the answer
+    #[arg(long)]
+    pub all: bool,
     /// With --varied: chart the first measure over the recipe's parameter, as .svg or .png
     #[arg(short, long, value_name = "FILE", requires = "varied")]
     pub output: Option<PathBuf>,
@@ -128,8 +134,17 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
     }
     match options.format.format {
         Format::Json => output::print_json(&comparisons)?,
-        Format::Table if options.varied => output::print(&recipes_page(&pairs, &comparisons))?,
-        Format::Table => output::print(&page(&comparisons))?,
+        Format::Table if options.varied => output::print_lines(&recipes_page(&pairs, &comparisons))?,
+        Format::Table | Format::Markdown if !options.varied => {
+            let mut brief = brief(&comparisons, &options.runs, &options.by, tag_of(&named));
+            if options.all {
+                brief.more.clear();
+            }
+            brief.print(options.format.format)?;
+            if options.all && options.format.format == Format::Table {
+                output::print_lines(&format!("\n{}", page(&comparisons)))?;
+            }
+        }
         form => output::print_table(&findings_table(&comparisons, true), form)?,
     }
     Ok(Code::Done)
@@ -188,6 +203,12 @@ impl Named {
             .map(|variant| Side { run: &self.view, variant, material: Material::Whole })
             .collect()
     }
+}
+
+/// A tag with few values, to compare by.
+fn tag_of(named: &[Named]) -> Option<&str> {
+    let keys = &named.first()?.view.sheet().keys;
+    keys.iter().find(|key| (2..=6).contains(&key.values.len())).map(|key| key.by.as_str())
 }
 
 fn nothing_to_compare() -> Problem {

@@ -64,15 +64,15 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
     let mut text = String::new();
     let findings: Vec<&Finding> = comparisons.iter().flat_map(|comparison| &comparison.findings).collect();
     let tested = findings.iter().filter(|finding| finding.interval.is_some()).count();
-    text += &format!(
-        "Pairs of the same clips. Intervals and verdicts hold at 95 % for all {} shown together.\n",
-        output::plural(tested as u64, "finding")
-    );
+    text += &match tested {
+        0 | 1 => "Intervals and verdicts hold at 95 %.\n".to_owned(),
+        several => format!("Intervals and verdicts hold at 95 % for all {several} findings together.\n"),
+    };
     let is_median = |finding: &&Finding| {
         find(&finding.measure).is_some_and(|measure| matches!(measure.estimator, Estimator::Median(..)))
     };
     if findings.iter().copied().any(|finding| is_median(&finding) && finding.difference.is_some()) {
-        text += "Times are geometric means over the same clips, levels are means; fonex show has the medians.\n";
+        text += "Times are geometric means over the clips in common, levels are means.\n";
     }
     let mut units: Vec<DrawnUnit> = Vec::new();
     findings.iter().map(|finding| finding.unit).for_each(|unit| {
@@ -87,17 +87,13 @@ pub(in crate::commands) fn explained(comparisons: &[Comparison]) -> String {
         text += match unit {
             DrawnUnit::Clip if speakers.is_some() => {
                 let these = output::these_speakers(speakers.unwrap_or_default());
-                of_speakers = format!(
-                    "Unit of sampling: clips. Verdicts hold for more clips of {these}, not for other speakers.\n"
-                );
+                of_speakers = format!("Verdicts hold for more clips of {these}, not for other speakers.\n");
                 &of_speakers
             }
-            DrawnUnit::Clip => "Unit of sampling: clips. Verdicts hold for more clips like these.\n",
-            DrawnUnit::Speaker => {
-                "Unit of sampling: speakers. Verdicts hold for more speakers like these; --unit clip limits them to these.\n"
-            }
+            DrawnUnit::Clip => "Verdicts hold for more clips like these.\n",
+            DrawnUnit::Speaker => "Verdicts hold for more speakers like these; --unit clip limits them to these.\n",
             DrawnUnit::Recording => {
-                "Unit of sampling: recordings. Verdicts hold for more recordings like these; --unit clip limits them to these.\n"
+                "Verdicts hold for more recordings like these; --unit clip limits them to these.\n"
             }
         };
     }
@@ -169,18 +165,28 @@ fn finding_cells(finding: &Finding) -> [Cell; 10] {
 
 /// The verdict with a sign that reads without colour.
 pub(in crate::commands) fn verdict(verdict: Verdict) -> Cell {
-    let sign = match verdict {
+    Cell::Verdict(sign_of(verdict), verdict.as_str().to_owned())
+}
+
+/// A sign that reads without colour.
+pub(super) const fn sign_of(verdict: Verdict) -> &'static str {
+    match verdict {
         Verdict::Better => "▼",
         Verdict::Worse => "▲",
         Verdict::Differs => "◆",
         Verdict::Alike => "=",
         Verdict::CannotTell => "?",
-    };
-    Cell::Verdict(sign, verdict.as_str().to_owned())
+    }
+}
+
+/// The cells of a finding without further clips and reasons, which sentences say.
+pub(super) fn finding_row(finding: &Finding) -> impl Iterator<Item = Cell> {
+    let [verdict, measure, slice, clips, units, first, second, difference, ..] = finding_cells(finding);
+    [verdict, measure, slice, clips, units, first, second, difference].into_iter()
 }
 
 /// The range of more clips needed, for a difference within one standard error of the one seen.
-pub(in crate::commands) fn more_in_words(finding: &Finding) -> Option<String> {
+pub(crate) fn more_in_words(finding: &Finding) -> Option<String> {
     let more = finding.more_clips?;
     Some(match finding.more_clips_between {
         Some((few, Some(many))) if two_digits(few) == two_digits(many) => format!("about {}", two_digits(more)),
@@ -197,7 +203,7 @@ fn two_digits(count: u64) -> u64 {
 }
 
 /// Why it cannot tell, where that is not a number of clips.
-fn reason(finding: &Finding) -> String {
+pub(super) fn reason(finding: &Finding) -> String {
     if let Some(why) = &finding.withheld {
         return why.clone();
     }

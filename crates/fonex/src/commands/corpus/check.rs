@@ -14,8 +14,9 @@ use serde::Serialize;
 use fonex_core::Clip;
 
 use super::suspects;
+use crate::brief::Brief;
 use crate::cli::{Format, FormatArg};
-use crate::commands::power::{ONE_PAIR, least_difference_in_words};
+use crate::commands::power::{ONE_PAIR, clips_needed_in_words, least_difference_in_words};
 use crate::facts::audio_facts;
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -38,9 +39,12 @@ pub struct CorpusCheckOptions {
     /// Exit with code 3 on warnings too
     #[arg(long)]
     pub warnings: bool,
-    /// Maximum number of problems of each kind to show
-    #[arg(long, default_value_t = 5, value_name = "N")]
-    pub limit: usize,
+    /// List every problem
+    #[arg(long)]
+    pub all: bool,
+    /// List at most this many problems of each kind
+    #[arg(long, value_name = "N")]
+    pub limit: Option<usize>,
     #[command(flatten)]
     pub format: FormatArg,
 }
@@ -93,9 +97,18 @@ pub fn check(options: &CorpusCheckOptions) -> Result<Code, Failure> {
         Format::Json => output::print_json(&checked)?,
         Format::Table => {
             let clips: Vec<&Clip> = corpus.clips.iter().collect();
-            let least = least_difference_in_words(&clips, &bench_profile, ONE_PAIR);
-            let tried = checked.on_trial.as_ref().map(|tried| suspects::page(tried, options.limit));
-            output::print(&format!("{}{least}{}", page(&checked, options.limit), tried.unwrap_or_default()))?;
+            let least = least_difference_in_words(&clips, &bench_profile, ONE_PAIR).trim_end().to_owned();
+            let needed = clips_needed_in_words(&clips, &bench_profile).trim_end().to_owned();
+            let most = options.limit.unwrap_or(if options.all { usize::MAX } else { LIMIT });
+            let mut answer = brief(&checked, &options.corpus.display().to_string());
+            answer.answer.extend([least, needed].into_iter().filter(|line| !line.is_empty()));
+            let list = if options.limit.is_some() || options.all { page(&checked, most) } else { String::new() };
+            if !list.is_empty() {
+                answer.more.clear();
+            }
+            answer.print(Format::Table)?;
+            let tried = checked.on_trial.as_ref().map(|tried| suspects::page(tried, most));
+            output::print_lines(&format!("{list}{}", tried.unwrap_or_default()))?;
         }
         form if checked.on_trial.is_some() => {
             let tried = checked.on_trial.as_ref().map(suspects::table).unwrap_or_default();
@@ -131,20 +144,80 @@ fn of_bench(options: &CorpusCheckOptions) -> Result<Bench, Failure> {
     Ok(Bench { profile: bench.text_profile, rates: rates.collect(), accept: bench.accept })
 }
 
-fn page(checked: &Checked, most: usize) -> String {
-    let mut text = format!(
-        "{}: {}, {}, {}\n",
-        plural(checked.clips, "clip"),
-        plural(checked.errors, "error"),
-        plural(checked.warnings, "warning"),
-        plural(checked.notes, "note")
-    );
-    if checked.accepted > 0 {
-        text += &format!(
-            "{} accepted by a tag of the clip or by the bench file\n",
-            plural(checked.accepted, "complaint")
-        );
+/// Complaints listed of each check.
+const LIMIT: usize = 5;
+/// Groups too small to conclude about that are named.
+const MOST_GROUPS: usize = 4;
+
+/// The answer: whether the corpus is fit to measure with, and what to repair first.
+fn brief(checked: &Checked, corpus: &str) -> Brief {
+    let clips = plural(checked.clips, "clip");
+    let counts = [(checked.errors, "error"), (checked.warnings, "warning")].map(|(count, what)| match count {
+        0 => format!("no {what}s"),
+        some => plural(some, what),
+    });
+    let word = if checked.errors > 0 { "Not fit to measure with" } else { "Fit to measure with" };
+    let mut brief = Brief { heading: format!("{word}: {clips}, {}", counts.join(", ")), ..Brief::default() };
+    let mut by_check: BTreeMap<(Severity, Check), Vec<&Complaint>> = BTreeMap::new();
+    for complaint in &checked.complaints {
+        by_check.entry((complaint.severity, complaint.check)).or_default().push(complaint);
     }
+    if let Some(((severity, check), complaints)) =
+        by_check.iter().next().filter(|((severity, _), _)| *severity != Severity::Note)
+    {
+        let times = plural(complaints.len() as u64, severity.as_str());
+        brief.answer.push(format!("Repair first: {} ({times}). {}", check.name(), check.remedy()));
+    }
+    let mut table = Table::new([("problem", 0), ("severity", 0), ("times", 0), ("such as", 0)]);
+    for ((severity, check), complaints) in &by_check {
+        if *check == Check::FewClips {
+            brief.stands_out.push(format!("too few clips to conclude by group: {}", small_groups(complaints)));
+            continue;
+        }
+        let first = complaints[0];
+        let place = first.clip.as_deref().map_or_else(String::new, |clip| format!("{clip}: "));
+        table.row([
+            Cell::text(check.name()),
+            Cell::text(severity.as_str()),
+            Cell::Count(complaints.len() as u64),
+            Cell::text(format!("{place}{}", first.what)),
+        ]);
+    }
+    brief.tables = vec![table];
+    if checked.accepted > 0 {
+        let accepted = plural(checked.accepted, "complaint");
+        brief.stands_out.push(format!("{accepted} accepted by a tag of the clip or by the bench file"));
+    }
+    let any = !checked.complaints.is_empty();
+    brief.more.extend(any.then(|| format!("fonex corpus check {corpus} --all")));
+    brief.more.push(format!("fonex corpus describe {corpus}"));
+    brief
+}
+
+/// Groups with too few clips: of a tag with several the count.
+fn small_groups(complaints: &[&Complaint]) -> String {
+    let mut by_tag: Vec<(&str, Vec<&str>)> = Vec::new();
+    for what in complaints.iter().map(|complaint| complaint.what.as_str()) {
+        let group = what.split_once(" has ").map_or(what, |(group, _)| group);
+        let tag = group.split_once('=').map_or(group, |(tag, _)| tag);
+        match by_tag.iter_mut().find(|(known, _)| *known == tag) {
+            Some((_, groups)) => groups.push(group),
+            None => by_tag.push((tag, vec![group])),
+        }
+    }
+    let named: Vec<String> = by_tag
+        .iter()
+        .map(|(tag, groups)| match groups.as_slice() {
+            few if few.len() <= MOST_GROUPS => few.join(", "),
+            many => format!("{} of {tag}", plural(many.len() as u64, "value")),
+        })
+        .collect();
+    named.join("; ")
+}
+
+/// Every complaint, at most `most` of each check.
+fn page(checked: &Checked, most: usize) -> String {
+    let mut text = String::new();
     let mut by_check: BTreeMap<(Severity, Check), Vec<&Complaint>> = BTreeMap::new();
     for complaint in &checked.complaints {
         by_check.entry((complaint.severity, complaint.check)).or_default().push(complaint);

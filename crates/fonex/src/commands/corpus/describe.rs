@@ -24,6 +24,9 @@ use crate::output::{self, Cell, Table, plural, write_chart};
 pub struct CorpusDescribe {
     /// Corpus, in any supported form
     pub corpus: PathBuf,
+    /// List every value of every tag
+    #[arg(long)]
+    pub all: bool,
     /// Count clips by two fields at once
     #[arg(long, value_delimiter = ',', value_name = "A,B")]
     pub cross: Vec<String>,
@@ -62,7 +65,7 @@ struct Spread {
 }
 
 /// The clips that share a value.
-#[derive(Serialize, Clone, schemars::JsonSchema)]
+#[derive(Clone, Serialize, schemars::JsonSchema)]
 struct Group {
     by: String,
     value: String,
@@ -101,7 +104,7 @@ pub fn describe(options: &CorpusDescribe) -> Result<Code, Failure> {
     let description = description(&known, options)?;
     match options.format.format {
         Format::Json => output::print_json(&description)?,
-        Format::Table => output::print(&page(&description))?,
+        Format::Table => output::print_lines(&page(&description, options.all))?,
         form => output::print_table(&groups_table(&description.groups), form)?,
     }
     if let Some(path) = &options.output {
@@ -199,7 +202,7 @@ fn headline(description: &Description) -> String {
     )
 }
 
-fn page(description: &Description) -> String {
+fn page(description: &Description, all: bool) -> String {
     let mut text = headline(description) + "\n";
     let silent = description.clips - description.with_audio;
     if silent > 0 {
@@ -212,11 +215,35 @@ fn page(description: &Description) -> String {
         let numbers = [spread.min, spread.p10, p.p50, p.p90, p.max].map(|v| Cell::Number(v, 1));
         table.row([Cell::text(spread.of)].into_iter().chain(numbers).chain([Cell::text(spread.unit)]));
     }
-    text += &format!("\n{}\n{}", output::text(&table), output::text(&groups_table(&description.groups)));
+    text += &format!(
+        "\n{}\n{}",
+        output::text(&table),
+        output::text(&if all { groups_table(&description.groups) } else { main_groups(&description.groups) })
+    );
     if !description.crossed.is_empty() {
         text += &format!("\nClips, crossed\n{}", output::text(&crossed_table(&description.crossed)));
     }
     text
+}
+
+/// Values of one tag that are listed one by one.
+const MOST_VALUES: usize = 8;
+
+/// The groups of tags with few values; of the other tags how many values they have.
+fn main_groups(groups: &[Group]) -> Table {
+    let (mut shown, mut folded): (Vec<Group>, Vec<String>) = (Vec::new(), Vec::new());
+    for of_tag in groups.chunk_by(|a, b| a.by == b.by) {
+        if of_tag.len() <= MOST_VALUES {
+            shown.extend_from_slice(of_tag);
+            continue;
+        }
+        let clips = of_tag.iter().map(|group| group.clips);
+        let (most, least) = (clips.clone().max().unwrap_or_default(), clips.min().unwrap_or_default());
+        let each = if most == least { plural(most, "clip") } else { format!("{least} to {}", plural(most, "clip")) };
+        folded.push(format!("{} {}s with {each} each", of_tag.len(), of_tag[0].by));
+    }
+    let table = groups_table(&shown);
+    if folded.is_empty() { table } else { table.noted(format!("Also: {}; --all lists them.", folded.join(", "))) }
 }
 
 fn groups_table(groups: &[Group]) -> Table {

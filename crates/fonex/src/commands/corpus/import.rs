@@ -119,12 +119,12 @@ pub fn import(options: &CorpusImport) -> Result<Code, Failure> {
     write_corpus(&target, &written)?;
     // What was written must be a corpus: reading it back finds duplicate ids and impossible times.
     read_corpus(&target)?;
-    output::print(&format!("{} imported into {}\n", plural(written.len() as u64, "clip"), target.display()))?;
+    output::print_lines(&format!("{} imported into {}\n", plural(written.len() as u64, "clip"), target.display()))?;
     if !import.skipped.is_empty() {
         output::caution(&format!("{} skipped", plural(import.skipped.len() as u64, "item")));
         import.skipped.iter().for_each(|why| output::note(&format!("  {why}")));
     }
-    output::print(&format!("Next: fonex corpus check {}\n", target.display()))?;
+    output::print_lines(&format!("Next: fonex corpus check {}\n", target.display()))?;
     Ok(Code::Done)
 }
 

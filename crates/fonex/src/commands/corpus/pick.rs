@@ -86,11 +86,11 @@ pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
         (Some(path), []) => {
             beside(path, &options.corpus)?;
             write_corpus(path, picked.iter().copied())?;
-            output::print(&format!("{text}Wrote {}.\n", path.display()))?;
+            output::print_lines(&format!("{text}Wrote {}.\n", path.display()))?;
         }
         (Some(path), shares) => {
             beside(path, &options.corpus)?;
-            output::print(&(text + &split(&picked, shares, options.seed, path)?))?;
+            output::print_lines(&(text + &split(&picked, shares, options.seed, path)?))?;
         }
     }
     Ok(Code::Done)

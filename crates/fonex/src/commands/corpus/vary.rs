@@ -63,8 +63,8 @@ pub fn vary(options: &CorpusVary) -> Result<Code, Failure> {
         }
     }
     write_corpus(&out.join("corpus.jsonl"), clips.iter().map(|(_, (clip, _))| clip))?;
-    output::print(&output::text(&summary(&recipes, &clips)))?;
-    output::print(&format!("Wrote {}.\n", out.join("corpus.jsonl").display()))?;
+    output::print_lines(&output::text(&summary(&recipes, &clips)))?;
+    output::print_lines(&format!("Wrote {}.\n", out.join("corpus.jsonl").display()))?;
     if !problems.is_empty() {
         output::caution(&format!("{} could not be varied", plural(problems.len() as u64, "clip")));
         output::note(&format!("error: {}", Problems(problems)));

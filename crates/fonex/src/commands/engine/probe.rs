@@ -90,7 +90,12 @@ pub fn probe(options: &EngineProbeOptions) -> Result<Code, Failure> {
             }
             match form {
                 Format::Table => {
-                    output::print(&format!("{}: {}\n{}", options.engine, probed.outcome, output::text(&table)))?;
+                    output::print_lines(&format!(
+                        "{}: {}\n{}",
+                        options.engine,
+                        probed.outcome,
+                        output::text(&table)
+                    ))?;
                 }
                 form => output::print_table(&table, form)?,
             }

@@ -53,7 +53,7 @@ pub fn voices(options: &EngineVoicesOptions) -> Result<Code, Failure> {
         Format::Table => {
             let count = plural(total as u64, "voice");
             let count = if chosen.len() == total { count } else { format!("{} of {count}", chosen.len()) };
-            output::print(&format!("{count} from {source}\n{}", output::text(&table(&chosen))))?;
+            output::print_lines(&format!("{count} from {source}\n{}", output::text(&table(&chosen))))?;
         }
         form => output::print_table(&table(&chosen), form)?,
     }

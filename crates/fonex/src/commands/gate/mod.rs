@@ -14,7 +14,7 @@ use fonex_formats::{Place, Problem, regular};
 use fonex_run::{Bench, read_bench};
 use fonex_store::{Run, RunState, Store};
 
-use self::pages::{gate_json, gate_junit, gate_markdown, gate_page, limits_table};
+use self::pages::{gate_brief, gate_json, gate_junit, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
 use super::{find_run, load_run};
@@ -116,8 +116,7 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
     let result = hold(&store, &view, limits, Held { baseline: baseline.as_ref(), unit, busy_share })?;
     match options.format.format {
         Format::Json => output::print_json(&result)?,
-        Format::Table => output::print(&gate_page(&result))?,
-        Format::Markdown => output::print(&gate_markdown(&result))?,
+        form @ (Format::Table | Format::Markdown) => gate_brief(&result).print(form)?,
         Format::Csv => output::print_table(&limits_table(&result), Format::Csv)?,
     }
     for path in &options.output {
@@ -150,7 +149,7 @@ impl Written {
     fn write(self, path: &Path, result: &GateResult, run: &Run) -> Result<(), Failure> {
         let text = match self {
             Self::Junit => gate_junit(result, (&run.started_at, took_s(run)))?,
-            Self::Markdown => gate_markdown(result),
+            Self::Markdown => gate_brief(result).markdown(),
             Self::Json => gate_json(result)?,
         };
         output::write_whole(path, |out| Ok(out.write_all(text.as_bytes())?))?;

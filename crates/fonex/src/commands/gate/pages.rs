@@ -5,42 +5,123 @@ use fonex_core::measures::{Measure, Unit, find};
 use fonex_core::verdict::{Bound, CountsAs, Kept};
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::{difference, difference_with_interval, figure, figure_with_interval};
-use fonex_report::folded_under;
 use fonex_report::junit::{Case, Ended, Suite, junit};
 
+use crate::brief::Brief;
 use crate::failure::Failure;
 use crate::output::{self, Cell, Table, plural};
 
-pub(super) fn gate_page(result: &GateResult) -> String {
-    let mut text = format!("{}\n", heading(result));
-    for caution in &result.cautions {
-        text += &folded_under(&format!("  caution: {caution}"), output::width(), 4);
+/// Limits that each have a sentence in the answer.
+const MOST_SENTENCES: usize = 3;
+
+/// The answer of a gate, its verdict as the first word.
+pub(super) fn gate_brief(result: &GateResult) -> Brief {
+    let against = result.baseline.as_ref().map_or_else(String::new, |baseline| format!(" against {baseline}"));
+    let mut brief = Brief {
+        heading: format!("{}: {}{against}: {}", word(result), run_name(result), counts(result)),
+        ..Brief::default()
+    };
+    let breaks = |limit: &&LimitResult| limit.counts_as == CountsAs::Fail;
+    let broken: Vec<&LimitResult> = result.limits.iter().filter(breaks).collect();
+    for limit in broken.iter().take(MOST_SENTENCES) {
+        brief.answer.push(format!("{}: {}.", name(limit), why(limit)));
     }
-    text += &output::text(&limits_table(result).without(&["measure id", "certainty", "more clips", "reason"]));
-    for limit in result.limits.iter().filter(|limit| limit.verdict != Kept::Pass) {
-        text += &folded_under(&format!("{}: {}", name(limit), why(limit)), output::width(), 2);
+    if broken.len() > MOST_SENTENCES {
+        brief
+            .answer
+            .push(format!("{} more are listed below.", plural((broken.len() - MOST_SENTENCES) as u64, "limit")));
     }
-    for (name, although) in judged_although(result) {
-        text += &folded_under(&format!("{name}: judged although {although}"), output::width(), 2);
+    let clips = worst_clips(result);
+    if !clips.is_empty() {
+        brief.answer.push(format!("Worst clips: {}.", clips.join(", ")));
     }
-    text + &verdict_line(result) + "\n"
+    brief.tables = vec![limits_table(result).without(&["measure id", "certainty", "more clips", "reason"])];
+    let open = result.limits.iter().filter(|limit| limit.verdict == Kept::Undecided && !breaks(limit));
+    brief.stands_out = open.map(|limit| format!("{}, counted as passed: {}", name(limit), why(limit))).collect();
+    brief
+        .stands_out
+        .extend(judged_although(result).map(|(name, although)| format!("{name}: judged although {although}")));
+    brief.stands_out.extend(result.cautions.iter().cloned());
+    let run = result.label.clone().unwrap_or_else(|| result.run.to_string());
+    let has_words = broken.iter().any(|limit| !limit.worst_clips.is_empty());
+    let baseline = result.baseline.as_deref().and_then(baseline_run);
+    if let Some(baseline) = baseline.filter(|_| has_words) {
+        brief.more.push(format!("fonex compare {baseline} {run} --flips"));
+    }
+    if let Some(clip) = clips.first() {
+        brief.more.push(format!("fonex show {run} --clip {clip}"));
+    }
+    if result.verdict == CountsAs::Pass {
+        brief.more.push(format!("fonex gate {run} --accept"));
+    }
+    brief
+}
+
+/// The label or number of the baseline's run in `run 7 (w45)`.
+fn baseline_run(name: &str) -> Option<&str> {
+    let rest = name.strip_prefix("run ")?;
+    rest.split_once(" (").map_or(Some(rest), |(_, label)| label.strip_suffix(')'))
+}
+
+/// The worst clips of the limits that are not passed, each once.
+fn worst_clips(result: &GateResult) -> Vec<&str> {
+    const MOST: usize = 5;
+    let mut clips: Vec<&str> = Vec::new();
+    // Exceeded limits before undecided ones.
+    for kept in [Kept::Fail, Kept::Undecided] {
+        let own = result.limits.iter().filter(|limit| limit.verdict == kept && limit.counts_as == CountsAs::Fail);
+        for clip in own.flat_map(|limit| &limit.worst_clips) {
+            if clips.len() < MOST && !clips.contains(&clip.as_str()) {
+                clips.push(clip);
+            }
+        }
+    }
+    clips
+}
+
+const fn word_of(kept: Kept) -> &'static str {
+    match kept {
+        Kept::Pass => "PASS",
+        Kept::Fail => "FAIL",
+        Kept::Undecided => "UNDECIDED",
+    }
+}
+
+/// `FAIL` where a limit is exceeded, `UNDECIDED` where the gate does not pass for other reasons.
+fn word(result: &GateResult) -> &'static str {
+    let exceeded = result.limits.iter().any(|limit| limit.verdict == Kept::Fail);
+    word_of(match (result.verdict, exceeded) {
+        (CountsAs::Pass, _) => Kept::Pass,
+        (CountsAs::Fail, true) => Kept::Fail,
+        (CountsAs::Fail, false) => Kept::Undecided,
+    })
+}
+
+/// `1 limit exceeded, 2 undecided, 1 passed`.
+fn counts(result: &GateResult) -> String {
+    let count = |kept: Kept| result.limits.iter().filter(|limit| limit.verdict == kept).count() as u64;
+    let counted = result.limits.iter().filter(|limit| limit.verdict == Kept::Undecided);
+    let passed_over = counted.filter(|limit| limit.counts_as == CountsAs::Pass).count() as u64;
+    let mut parts = Vec::new();
+    if count(Kept::Fail) > 0 {
+        parts.push(format!("{} exceeded", plural(count(Kept::Fail), "limit")));
+    }
+    match (count(Kept::Undecided), passed_over) {
+        (0, _) => {}
+        (open, 0) => parts.push(format!("{open} undecided")),
+        (open, passed) => parts.push(format!("{open} undecided, {passed} of them counted as passed")),
+    }
+    let kept = count(Kept::Pass);
+    parts.push(match parts.is_empty() {
+        true => format!("{} kept", plural(kept, "limit")),
+        false => format!("{kept} kept"),
+    });
+    parts.join(", ")
 }
 
 /// Limits that were judged in spite of what speaks against their times.
 fn judged_although(result: &GateResult) -> impl Iterator<Item = (String, &String)> {
     result.limits.iter().filter_map(|limit| Some((name(limit), limit.judged_although.as_ref()?)))
-}
-
-/// The same for a pull request.
-pub(super) fn gate_markdown(result: &GateResult) -> String {
-    let mut text = format!("**{}**\n\n{}\n\n", verdict_line(result), heading(result));
-    text += &limits_table(result).without(&["measure id", "certainty", "more clips"]).markdown();
-    if !result.cautions.is_empty() {
-        text.push('\n');
-        text.extend(result.cautions.iter().map(|caution| format!("- caution: {caution}\n")));
-    }
-    text.extend(judged_although(result).map(|(name, although)| format!("\n{name}: judged although {although}\n")));
-    text
 }
 
 pub(super) fn gate_json(result: &GateResult) -> Result<String, Failure> {
@@ -65,7 +146,7 @@ pub(super) fn gate_junit(result: &GateResult, (began, took_s): (&str, Option<f64
                 (Kept::Undecided, CountsAs::Fail) => Ended::Failed("undecided", why(limit)),
                 (Kept::Undecided, CountsAs::Pass) => Ended::Skipped(why(limit)),
             },
-            text: format!("{}: {}, allowed {}", limit.measure, seen(limit), allowed(limit)),
+            text: format!("{}: {}, allowed {}{}", limit.measure, seen(limit), allowed(limit), clips_to_hear(limit)),
         }
     };
     let cases: Vec<Case> = result.limits.iter().map(case).collect();
@@ -73,41 +154,19 @@ pub(super) fn gate_junit(result: &GateResult, (began, took_s): (&str, Option<f64
     Ok(junit(&suite, &cases)?)
 }
 
+fn clips_to_hear(limit: &LimitResult) -> String {
+    if limit.worst_clips.is_empty() {
+        String::new()
+    } else {
+        format!("; worst clips: {}", limit.worst_clips.join(", "))
+    }
+}
+
 fn run_name(result: &GateResult) -> String {
     result
         .label
         .as_ref()
         .map_or_else(|| format!("run {}", result.run), |label| format!("run {} ({label})", result.run))
-}
-
-fn heading(result: &GateResult) -> String {
-    match &result.baseline {
-        Some(baseline) => format!("{} against the baseline, {baseline}", run_name(result)),
-        None => format!("{}, without a baseline", run_name(result)),
-    }
-}
-
-fn verdict_line(result: &GateResult) -> String {
-    let count = |kept: Kept| result.limits.iter().filter(|limit| limit.verdict == kept).count() as u64;
-    let undecided = count(Kept::Undecided);
-    let counted = |counts_as: CountsAs| {
-        let own = |limit: &&LimitResult| limit.verdict == Kept::Undecided && limit.counts_as == counts_as;
-        result.limits.iter().filter(own).count() as u64
-    };
-    let mut parts = vec![format!("{} of {} kept", count(Kept::Pass), plural(result.limits.len() as u64, "limit"))];
-    if count(Kept::Fail) > 0 {
-        parts.push(format!("{} overstepped", count(Kept::Fail)));
-    }
-    if undecided > 0 {
-        let counts = match (counted(CountsAs::Fail), counted(CountsAs::Pass)) {
-            (_, 0) => "not passed".to_owned(),
-            (0, _) => "passed".to_owned(),
-            (fail, pass) => format!("{pass} passed and {fail} not passed"),
-        };
-        parts.push(format!("{undecided} undecided, counted as {counts}"));
-    }
-    let word = if result.verdict == CountsAs::Pass { "passes" } else { "does not pass" };
-    format!("The gate {word}: {}.", parts.join(", "))
 }
 
 /// One row a limit and variant.
@@ -124,7 +183,7 @@ pub(super) fn limits_table(result: &GateResult) -> Table {
         ("figure", 0),
         ("baseline", 3),
         ("difference", 0),
-        ("allowed", 1),
+        ("allowed", 0),
         ("certainty", 4),
         ("more clips", 4),
         ("reason", 4),
@@ -215,26 +274,31 @@ fn why(limit: &LimitResult) -> String {
     if let Some(reason) = &limit.reason {
         return reason.clone();
     }
-    let over = format!("over {}", plural(limit.clips, "clip"));
-    let (seen, allowed) = (seen(limit), allowed(limit));
+    let slice = limit.slice.as_ref().map_or_else(String::new, |slice| format!(" of {slice}"));
+    let over = format!("on {}{slice}", plural(limit.clips, "clip"));
+    let measure = find(&limit.measure).map_or(limit.measure.as_str(), |measure| match limit.difference {
+        Some(_) => measure.name_compared(),
+        None => measure.name,
+    });
+    let (seen, allowed) = (format!("{measure} {}", seen(limit)), allowed(limit));
     match limit.verdict {
         Kept::Pass => String::new(),
         Kept::Fail => format!("{seen} {over}; allowed is {allowed}"),
         Kept::Undecided => {
             let sure = find(&limit.measure).and_then(|measure| surely_worse(limit, measure));
             let clips = limit.more_clips.map_or_else(
-                || "no number of clips up to a million decides where the figure lies on the limit".to_owned(),
-                |more| format!("{} would decide with a chance of 80 %", plural(more, "more clip")),
+                || "the figure is on the limit, which no number of clips up to a million decides".to_owned(),
+                |more| format!("about {} would decide (80 % power)", plural(more, "more clip")),
             );
             format!("{seen} {over}; allowed is {allowed}{}; {clips}", sure.unwrap_or_default())
         }
     }
 }
 
-/// Whether the run is surely worse than the baseline, only not surely by more than the margin.
+/// Whether the run is certainly worse than the baseline, but not certainly by more than the margin.
 fn surely_worse(limit: &LimitResult, measure: &Measure) -> Option<String> {
     use fonex_core::verdict::Verdict;
     let (off, interval) = (limit.difference?, limit.interval?);
     let worse = Verdict::of(measure.better, off) == Verdict::Worse && (interval.low > 0.0 || interval.high < 0.0);
-    worse.then(|| "; it is surely worse, only not surely by more than that".to_owned())
+    worse.then(|| "; certainly worse, but not certainly by more than that".to_owned())
 }

@@ -183,7 +183,7 @@ pub fn build(options: &PanelBuild) -> Result<Code, Failure> {
     json.push('\n');
     write(&key_path, &json)?;
     let voices = key.voices.iter().map(|voice| voice.name.as_str()).collect::<Vec<_>>().join(", ");
-    output::print(&format!(
+    output::print_lines(&format!(
         "Panel {}: {voices}; {}, {}, {} pages each, about {}.\n\
          Wrote {} ({:.1} MB), the page for every listener; give each a number from 1 to {}.\n\
          Wrote {}, the key. Keep it: it tells whose sound is whose.\n\

@@ -13,7 +13,7 @@ use fonex_formats::{Place, Problem, regular};
 use fonex_store::{RunRef, Store, StudyKind};
 
 use super::read_key;
-use super::tables::{page, panel_tables};
+use super::tables::{brief, depth, panel_tables};
 use crate::cli::{BenchArg, Format, FormatArg, seconds_above_zero};
 use crate::commands::studies::{find_study, keep_study};
 use crate::failure::{Code, Failure};
@@ -36,6 +36,9 @@ pub struct PanelCollect {
     /// Print this stored study, a number or last, and read no files
     #[arg(long, value_name = "STUDY", conflicts_with_all = ["key", "files", "within"])]
     pub study: Option<String>,
+    /// Show every table below the answer
+    #[arg(long)]
+    pub all: bool,
     #[command(flatten)]
     pub bench: BenchArg,
     #[command(flatten)]
@@ -45,7 +48,8 @@ pub struct PanelCollect {
 pub fn collect_ratings(options: &PanelCollect) -> Result<Code, Failure> {
     if let Some(typed) = &options.study {
         let store = options.bench.store().existing()?;
-        print(&find_study::<PanelResult>(&store, StudyKind::Panel, typed)?.figures, options.format.format)?;
+        let command = format!("fonex panel collect --study {typed}");
+        print(&find_study::<PanelResult>(&store, StudyKind::Panel, typed)?.figures, options, &command)?;
         return Ok(Code::Done);
     }
     let Some(key_path) = &options.key else { return Ok(Code::WrongUse) };
@@ -75,14 +79,22 @@ pub fn collect_ratings(options: &PanelCollect) -> Result<Code, Failure> {
     result.measures = agree_with_measures(&store, &key, &views, &liked)?;
     let number = keep_study(&store, StudyKind::Panel, &result)?;
     output::note(&format!("Kept as study {number}: fonex report RUN --panel {number} puts it on a page."));
-    print(&result, options.format.format)?;
+    print(&result, options, &format!("fonex panel collect --study {number}"))?;
     Ok(Code::Done)
 }
 
-fn print(result: &PanelResult, format: Format) -> Result<(), Failure> {
-    match format {
+fn print(result: &PanelResult, options: &PanelCollect, command: &str) -> Result<(), Failure> {
+    match options.format.format {
         Format::Json => output::print_json(result)?,
-        Format::Table => output::print(&page(result))?,
+        form @ (Format::Table | Format::Markdown) => {
+            let mut answer = brief(result, command);
+            let depth = if options.all && form == Format::Table { depth(result) } else { String::new() };
+            if options.all {
+                answer.more.clear();
+            }
+            answer.print(form)?;
+            output::print_lines(&depth)?;
+        }
         form => {
             for table in panel_tables(result) {
                 output::print_table(&table, form)?;

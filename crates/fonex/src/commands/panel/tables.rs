@@ -5,8 +5,9 @@ use fonex_core::measures::{Unit, find};
 use fonex_core::panel::{PairResult, PanelKind, odds};
 use fonex_core::stats::Interval;
 use fonex_report::charts::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
-use fonex_report::{figures, folded_under};
+use fonex_report::figures;
 
+use crate::brief::Brief;
 use crate::output::{self, Cell, Table, plural};
 
 /// Listeners that are shown one by one; of more only those of whom something is to be said.
@@ -20,14 +21,47 @@ pub fn panel_tables(result: &PanelResult) -> Vec<Table> {
     all.into_iter().filter(|table| !table.is_empty()).collect()
 }
 
-/// The same for a terminal, a sentence first.
-pub fn page(result: &PanelResult) -> String {
-    let mut text = folded_under(&summary(result), output::width(), 0) + "\n";
-    for table in panel_tables(result) {
-        text += &output::text(&table);
-        text.push('\n');
+/// The answer: which voice is liked best, and which differences are certain.
+pub fn brief(result: &PanelResult, command: &str) -> Brief {
+    let mut brief = Brief { heading: summary(result), tables: vec![voices(result)], ..Brief::default() };
+    let (certain, open): (Vec<&PairResult>, Vec<&PairResult>) = all_pairs(result)
+        .iter()
+        .filter(|pair| [pair.first, pair.second].iter().all(|voice| role(result, *voice) == VoiceRole::Voice))
+        .partition(|pair| pair.differ());
+    let all = certain.len() + open.len();
+    let named = |pair: &&PairResult| format!("{} and {}", name(result, pair.first), name(result, pair.second));
+    match (certain.len(), open.as_slice()) {
+        (0, []) => {}
+        (_, []) => brief
+            .answer
+            .push(format!("Every difference between the voices is certain ({}).", plural(all as u64, "pair"))),
+        (0, _) => brief.answer.push("No difference between the voices is certain.".to_owned()),
+        (_, few) if few.len() <= 3 => {
+            let few: Vec<String> = few.iter().map(named).collect();
+            brief
+                .answer
+                .push(format!("Not certain is the difference between {}; the other pairs differ.", few.join(", ")));
+        }
+        (_, many) => brief.answer.push(format!("{} of {all} differences are not certain.", many.len())),
     }
-    text
+    brief.stands_out = result.left_out.iter().map(|one| format!("{} left out: {}", one.file, one.why)).collect();
+    let sure = |one: &MeasureAgreement| one.concordance.share.interval.map_or(0.0, |interval| interval.low);
+    let best = result.measures.iter().max_by(|a, b| sure(a).total_cmp(&sure(b)));
+    if let Some(best) = best {
+        let name = find(&best.measure).map_or(best.measure.as_str(), |measure| measure.name);
+        let share = figures::figure(Unit::Share, Some(best.concordance.share.value));
+        brief.stands_out.push(format!(
+            "{name} orders voices most like the listeners: {share} of {}",
+            plural(best.concordance.pairs, "pair")
+        ));
+    }
+    brief.more.push(format!("{command} --all"));
+    brief
+}
+
+/// Every table but the voices, which the answer has.
+pub fn depth(result: &PanelResult) -> String {
+    panel_tables(result).iter().skip(1).map(|table| format!("\n{}", output::text(table))).collect()
 }
 
 /// What a reader of one line should know.

@@ -216,7 +216,7 @@ fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
         let note = "Failed trials have no answer. Figures count answered trials, warm-up left out, with their 95 % intervals over clips.";
         tables.push(show::variants_table(&variants).titled(title).html());
         tables.push(show::measures_table(&variants).titled(format!("{title}: every measure")).noted(note).html());
-        for table in show::by_slice(&variants) {
+        for table in show::by_slice(&variants, None) {
             let titled = format!("{title}: {}", table.title);
             let note = table.note.replace("--format csv has", "fonex show --format csv has");
             tables.push(table.titled(titled).noted(note).html());

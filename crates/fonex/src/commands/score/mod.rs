@@ -1,5 +1,6 @@
 //! `fonex score`: labels against results that already exist; no engine.
 
+mod brief;
 pub(in crate::commands) mod clip_lines;
 mod part;
 mod stream;
@@ -46,8 +47,11 @@ pub struct ScoreOptions {
     #[arg(long, value_name = "ID")]
     pub explain: Option<String>,
     /// Number of worst clips to show word by word
-    #[arg(long, default_value_t = 3, value_name = "N")]
-    pub worst: usize,
+    #[arg(long, value_name = "N")]
+    pub worst: Option<usize>,
+    /// Show every table below the answer
+    #[arg(long)]
+    pub all: bool,
     /// Write the counts and words of each clip to this file, one JSON line per clip
     #[arg(long, value_name = "FILE")]
     pub clips: Option<PathBuf>,
@@ -98,7 +102,7 @@ pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
     let scoring_of = |path: &Path| Scoring {
         profile: &profile,
         empty: empty.clone(),
-        worst: options.worst,
+        worst: options.worst.unwrap_or(WORST),
         of: (options.heard.len() > 1).then(|| path.display().to_string()),
         wants_lines,
         snr_of: folder.filter(|_| options.snr),
@@ -123,7 +127,10 @@ pub fn score(options: &ScoreOptions) -> Result<Code, Failure> {
         scored.push(Scored { heard: path.display().to_string(), score, worst });
     }
     lines.map_or(Ok(()), ClipLines::finish)?;
-    print_scored(&scored, options.format.format)?;
+    let paths: Vec<String> = options.heard.iter().map(|path| path.display().to_string()).collect();
+    let command = format!("fonex score {} {}", options.corpus.display(), paths.join(" "));
+    let depth = Depth { all: options.all, worst: options.all || options.worst.is_some_and(|worst| worst > 0) };
+    print_scored(&scored, options.format.format, depth, &command)?;
     let incomplete = scored.iter().any(|s| !s.score.missing.is_empty() || !s.score.unknown.is_empty());
     Ok(if options.strict && incomplete { Code::TrialsFailed } else { Code::Done })
 }
@@ -134,10 +141,12 @@ pub(in crate::commands) fn show_score(
     worst: Vec<(String, ClipScore)>,
     unlabelled: u64,
     of: &Input,
-    format: Format,
+    (format, all): (Format, bool),
 ) -> Result<(), Failure> {
     say_what_is_missing(&score, &of.corpus, &of.heard, unlabelled);
-    print_scored(&[Scored { heard: of.heard.display().to_string(), score, worst }], format)
+    let command = format!("fonex score {} {}", of.corpus.display(), of.heard.display());
+    let scored = [Scored { heard: of.heard.display().to_string(), score, worst }];
+    print_scored(&scored, format, Depth { all, worst: false }, &command)
 }
 
 /// A TOML file of words and their weights.
@@ -169,7 +178,7 @@ fn explain(corpus: &Corpus, heard: &[PathBuf], profile: &TextProfile, id: &str) 
             None => format!("\n{}: no result\n", path.display()),
         };
     }
-    output::print(&text)?;
+    output::print_lines(&text)?;
     Ok(Code::Done)
 }
 
@@ -197,14 +206,44 @@ struct Scored {
     worst: Vec<(String, ClipScore)>,
 }
 
-/// One file as a page; several side by side, and each in full as JSON.
-fn print_scored(scored: &[Scored], format: Format) -> Result<(), Failure> {
+/// Worst clips kept, unless a number is given.
+const WORST: usize = 3;
+
+/// What is shown below the answer.
+#[derive(Clone, Copy)]
+struct Depth {
+    all: bool,
+    worst: bool,
+}
+
+/// One file as an answer; several side by side, and each in full as JSON.
+fn print_scored(scored: &[Scored], format: Format, depth: Depth, command: &str) -> Result<(), Failure> {
     match (scored, format) {
-        ([only], Format::Json) => output::print_json(&only.score),
-        ([only], Format::Table) => print_page(&only.score, &only.worst),
-        ([only], form) => output::print_table(&sets_table(&only.score, true), form),
-        (several, Format::Json) => output::print_json(&several),
-        (several, form) => output::print_table(&side_by_side(several), form),
+        ([only], Format::Json) => return output::print_json(&only.score),
+        ([only], Format::Csv) => return output::print_table(&sets_table(&only.score, true), format),
+        (several, Format::Json) => return output::print_json(&several),
+        (several, Format::Csv) => return output::print_table(&side_by_side(several), format),
+        _ => {}
+    }
+    let mut answer = match scored {
+        [only] => brief::brief(&only.score, command),
+        several => brief::several(several, command),
+    };
+    if depth.all || depth.worst {
+        answer.more.clear();
+    }
+    answer.print(format)?;
+    if format == Format::Markdown {
+        return Ok(());
+    }
+    match scored {
+        [only] => {
+            let all = if depth.all { format!("\n{}", page(&only.score)) } else { String::new() };
+            let worst = if depth.worst { worst_clips(&only.worst) } else { String::new() };
+            output::print_lines(&(all + &worst))
+        }
+        several if depth.all => output::print_lines(&format!("\n{}", output::text(&side_by_side(several)))),
+        _ => Ok(()),
     }
 }
 
@@ -255,7 +294,7 @@ fn say_what_is_missing(score: &Score, corpus: &Path, heard: &Path, unlabelled: u
     }
 }
 
-fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failure> {
+fn page(score: &Score) -> String {
     let mut page = score_summary(score);
     page.push('\n');
     page += &output::text(&score_measures(&[("figure".to_owned(), score)]));
@@ -266,18 +305,22 @@ fn print_page(score: &Score, worst: &[(String, ClipScore)]) -> Result<(), Failur
     if !off.is_empty() {
         page += &format!("\n{}", output::text(&off.without_empty_columns()));
     }
-    page += &in_depth(score);
-    if !worst.is_empty() {
-        page += &format!("\nWorst clips\n{}\n", thread_key());
-        for (id, clip) in worst {
-            let errors = errors_of_words(clip.words.errors(), clip.words.reference());
-            page += &format!("\n{id}: {errors}\n");
-            for line in thread_lines(&clip.steps, output::width(), output::colour()) {
-                page += &format!("{line}\n");
-            }
+    page + &in_depth(score)
+}
+
+fn worst_clips(worst: &[(String, ClipScore)]) -> String {
+    if worst.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("\nWorst clips\n{}\n", thread_key());
+    for (id, clip) in worst {
+        let errors = errors_of_words(clip.words.errors(), clip.words.reference());
+        text += &format!("\n{id}: {errors}\n");
+        for line in thread_lines(&clip.steps, output::width(), output::colour()) {
+            text += &format!("{line}\n");
         }
     }
-    output::print(&page)
+    text
 }
 
 /// All clips and every slice, one row each.

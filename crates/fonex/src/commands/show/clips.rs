@@ -76,6 +76,6 @@ pub(super) fn show_clip(store: &Store, view: &RunView, id: &str, format: Format)
             None => format!("\n{variant}: no answer to compare\n"),
         };
     }
-    output::print(&text)?;
+    output::print_lines(&text)?;
     Ok(Code::Done)
 }

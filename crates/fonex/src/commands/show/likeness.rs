@@ -33,7 +33,7 @@ pub(super) fn show_likeness(store: &Store, view: &RunView, options: &ShowOptions
     match options.format.format {
         Format::Json => output::print_json(&found)?,
         Format::Table => {
-            output::print(&output::text(&table(&found)))?;
+            output::print_lines(&output::text(&table(&found)))?;
         }
         form => output::print_table(&table(&found), form)?,
     }

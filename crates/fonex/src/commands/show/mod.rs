@@ -1,44 +1,45 @@
 //! `fonex show`: one run in depth.
 
+mod brief;
 pub(in crate::commands) mod clips;
+mod depth;
 mod likeness;
 mod notes;
+mod stands_out;
 mod tables;
 pub(in crate::commands) mod voices;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use clap::Args;
-use fonex_analysis::{
-    MANY_TRIALS, Material, Natural, RunView, Side, VariantView, Wanted, by_kind, natural, score_in_depth,
-};
+use clap::{Args, ValueEnum};
+use fonex_analysis::{RunView, VariantView, Wanted, natural, score_in_depth};
 use fonex_core::Outcome;
 use fonex_core::accuracy::Score;
-use fonex_core::measures::Measure;
-use fonex_run::profile_checksum;
-use fonex_store::{Run, RunState, Store};
+use fonex_core::measures::{Mattering, Measure};
+use fonex_store::{Run, Store};
 use serde::Serialize;
 
 use super::chosen::{MeasureArg, ProfileArg};
-use super::in_depth::in_depth;
-use super::{find_run, find_variant, load_run, store_to_read};
+use super::{find_run, find_variant, load_run, mattering, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Table, percent, plural};
-use clips::{show_clip, worst_clips};
+use crate::output;
+use brief::brief;
+use clips::show_clip;
+use depth::Depth;
+pub use depth::Section;
 pub use likeness::apart_from_recordings;
 use likeness::show_likeness;
-use notes::{cautions, costs, disputed, outcomes, requests, times};
-use tables::{MOST_SIDE_BY_SIDE, every_figure, headline_measures};
-pub use tables::{by_slice, folded, measures_table, off_the_rest, variants_table};
-use voices::pronunciation;
+pub use tables::{by_slice, folded, measures_table, measures_tables, off_the_rest, variants_table};
+use tables::{every_figure, headline_measures};
 use voices::show_rank;
 pub use voices::{Weight, scorecard, weight};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples, in the folder the demo made:
   fonex show last
+  fonex show 1 --also slices,times
   fonex show 1 --variant marl/river --worst 10
   fonex show 1 --measure 'word_*' --format csv
   fonex show 1 --clip radio-006
@@ -53,9 +54,15 @@ pub struct ShowOptions {
     /// Only this clip, word by word
     #[arg(long, value_name = "ID")]
     pub clip: Option<String>,
+    /// Show every section below the answer
+    #[arg(long)]
+    pub all: bool,
+    /// Show these sections below the answer
+    #[arg(long, value_enum, value_name = "SECTION,...", value_delimiter = ',')]
+    pub also: Vec<Section>,
     /// Number of worst clips to show word by word
-    #[arg(long, default_value_t = 3, value_name = "N")]
-    pub worst: usize,
+    #[arg(long, value_name = "N")]
+    pub worst: Option<usize>,
     /// Show the scorecard alone, its voices ranked by these measures with their weights
     #[arg(long, value_name = "MEASURE=WEIGHT,...", value_delimiter = ',', value_parser = weight, conflicts_with_all = ["clip", "likeness"])]
     pub rank: Vec<Weight>,
@@ -78,11 +85,26 @@ pub struct ShowOptions {
     pub format: FormatArg,
 }
 
+/// Worst clips of each variant, unless a number is given.
+const WORST: usize = 3;
+
+impl ShowOptions {
+    /// The sections asked for.
+    fn sections(&self) -> Vec<Section> {
+        if self.all {
+            return Section::value_variants().to_vec();
+        }
+        let worst = self.worst.filter(|worst| *worst > 0).map(|_| Section::Worst);
+        self.also.iter().copied().chain(worst).collect()
+    }
+}
+
 pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     let mut store = store_to_read(&options.bench)?;
     let run = find_run(&store, &options.run)?;
     let profile = options.profile.chosen()?;
-    let wanted = wanted_for(options.format.format, options.measures.chosen()?);
+    let chosen = options.measures.chosen()?;
+    let wanted = wanted_for(options.format.format, chosen.clone());
     let mut view = load_run(&mut store, run, profile.as_ref(), &wanted)?;
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
@@ -97,16 +119,34 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     if !options.rank.is_empty() {
         return show_rank(&mut store, &view, options);
     }
-    let recordings = recordings(&store, options)?;
-    print_run(&mut store, &view, options.format.format, recordings.as_ref())?;
-    if options.format.format == Format::Table {
-        // Of several variants it would be too much on one page.
-        if let (Some(_), [only]) = (&options.variant, view.variants.as_slice()) {
-            let depth = score_in_depth(&store, &view, only)?;
-            output::print(&depth.map_or_else(String::new, |depth| in_depth(&depth)))?;
-        }
-        output::print(&worst_clips(&store, &view, options.worst)?)?;
+    if !chosen.is_empty() && matches!(options.format.format, Format::Table | Format::Markdown) {
+        return show_measures(&view, &chosen, options.format.format);
     }
+    let recordings = recordings(&store, options)?;
+    let printed = Printed {
+        format: options.format.format,
+        recordings: recordings.as_ref(),
+        matters: &mattering(&options.bench)?,
+        sections: &options.sections(),
+        worst: options.worst.unwrap_or(WORST),
+        next: Vec::new(),
+    };
+    print_run(&mut store, &view, printed)?;
+    Ok(Code::Done)
+}
+
+/// The measures asked for alone: over all clips, and the first of them by slice.
+fn show_measures(view: &RunView, measures: &[&'static Measure], form: Format) -> Result<Code, Failure> {
+    let variants: Vec<&VariantView> = view.variants.iter().filter(|v| v.measures.iter().next().is_some()).collect();
+    let mut tables = measures_tables(&variants, output::width());
+    tables.extend(by_slice(&variants, measures.first().copied()));
+    let text =
+        tables.iter().map(|table| if form == Format::Markdown { table.markdown() } else { output::text(table) });
+    let text: Vec<String> = text.collect();
+    if text.is_empty() {
+        output::note("No variant of this run has such a measure.");
+    }
+    output::print_lines(&text.join("\n"))?;
     Ok(Code::Done)
 }
 
@@ -162,9 +202,31 @@ fn made_again(store: &Store, view: &RunView) -> Result<Vec<MadeAgain>, Failure> 
     Ok(named.collect())
 }
 
-/// Prints a run: as a page, as JSON with everything, or as one table of every measure of every variant and slice.
-pub fn print_run(store: &mut Store, view: &RunView, format: Format, recordings: Option<&Run>) -> Result<(), Failure> {
-    match format {
+fn made_again_in_words(made_again: &[MadeAgain]) -> String {
+    let each = made_again.iter().map(|one| format!("{} {} {}", one.variant, one.outcome, one.trials));
+    format!("made again after they failed: {}", each.collect::<Vec<_>>().join(", "))
+}
+
+/// How a run is printed.
+pub struct Printed<'p> {
+    /// The form.
+    pub format: Format,
+    /// The run whose recordings voices are held against, where one is named.
+    pub recordings: Option<&'p Run>,
+    /// Differences that matter.
+    pub matters: &'p Mattering,
+    /// Sections below the answer.
+    pub sections: &'p [Section],
+    /// The worst clips of each variant.
+    pub worst: usize,
+    /// Further commands, before those of the answer.
+    pub next: Vec<String>,
+}
+
+/// Prints a run: the answer and the sections asked for, JSON with everything, or CSV with every measure of every variant and
+/// slice.
+pub fn print_run(store: &mut Store, view: &RunView, printed: Printed<'_>) -> Result<(), Failure> {
+    match printed.format {
         Format::Json => {
             let mut variants = Vec::new();
             for variant in &view.variants {
@@ -174,101 +236,30 @@ pub fn print_run(store: &mut Store, view: &RunView, format: Format, recordings: 
             let (run, scored_under, made_again) = (&view.run, view.scored_under.as_ref(), made_again(store, view)?);
             output::print_json(&RunInDepth { run, scored_under, made_again, variants })
         }
-        Format::Table => {
-            let natural = natural(store, view, recordings)?;
-            let pronounced = pronunciation(store, view)?;
-            output::print(&page(view, &natural, &pronounced, &made_again(store, view)?))
+        Format::Csv => output::print_table(&every_figure(view), Format::Csv),
+        form => {
+            let natural = natural(store, view, printed.recordings)?;
+            let made_again = made_again(store, view)?;
+            let mut answer = brief(store, view, &natural, printed.matters)?;
+            if !made_again.is_empty() {
+                answer.stands_out.insert(0, made_again_in_words(&made_again));
+            }
+            answer.more.splice(0..0, printed.next);
+            if printed.sections.is_empty() || form == Format::Markdown {
+                return answer.print(form);
+            }
+            answer.more.clear();
+            answer.print(form)?;
+            let depth = Depth { store, view, natural: &natural, made_again: &made_again, worst: printed.worst };
+            output::print_lines(&depth.text(printed.sections)?)
         }
-        form => output::print_table(&every_figure(view), form),
     }
+}
+
+/// The sentences of the answer alone.
+pub fn sentences(store: &mut Store, view: &RunView, matters: &Mattering) -> Result<Vec<String>, Failure> {
+    Ok(brief(store, view, &[], matters)?.answer)
 }
 
 /// Titles of the kinds of variants.
 pub const KINDS: [&str; 4] = ["Recognisers", "Synthesisers", "Voices as heard", "Responders"];
-
-fn page(view: &RunView, natural: &[Natural], pronounced: &Table, made_again: &[MadeAgain]) -> String {
-    let mut page = header(view, made_again);
-    if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
-        page += &output::text(&scorecard(view, natural, &[], &BTreeMap::new()));
-        page.push('\n');
-        if !pronounced.is_empty() {
-            page += &output::text(pronounced);
-            page.push('\n');
-        }
-    }
-    let sides: Vec<Side<'_>> =
-        view.variants.iter().map(|variant| Side { run: view, variant, material: Material::Whole }).collect();
-    for (group, title) in by_kind(&sides).into_iter().zip(KINDS) {
-        let group: Vec<&VariantView> = group.iter().map(|side| side.variant).collect();
-        if group.is_empty() {
-            continue;
-        }
-        let several = view.variants.len() > group.len();
-        let table = variants_table(&group);
-        page += &output::text(&if several { table.titled(title) } else { table });
-        page.push('\n');
-        if group.len() <= MOST_SIDE_BY_SIDE {
-            page += &output::text(&measures_table(&group));
-        } else {
-            page += "every measure of one variant: --variant NAME; of all: --format csv\n";
-        }
-        page.push('\n');
-        for table in by_slice(&group) {
-            page += &output::text(&table);
-            page.push('\n');
-        }
-    }
-    if view.variants.iter().any(|variant| variant.extras.trials > MANY_TRIALS as u64) {
-        page += "With this many trials, only the first measures are shown by slice; --format csv has all.\n\n";
-    }
-    for notes in [outcomes(view), disputed(view), cautions(view), requests(view), costs(view), times(view)] {
-        if !notes.is_empty() {
-            page += &format!("{notes}\n");
-        }
-    }
-    page.truncate(page.trim_end().len());
-    page + "\n"
-}
-
-fn header(view: &RunView, made_again: &[MadeAgain]) -> String {
-    let run = &view.run;
-    let label = run.label.as_ref().map_or_else(String::new, |label| format!(" \"{label}\""));
-    let state = if run.state == RunState::Finished { "" } else { ", unfinished" };
-    let started = run.started_at.replace('T', " ");
-    let mut text = format!("Run {}{label}{state}: plan {}, {started}\n", run.id, run.plan);
-    let checksum = run.corpus_checksum.get(..8).unwrap_or_default();
-    let profile = view.profile();
-    let own = if view.scored_under.is_some() { ", not the run's own" } else { "" };
-    text += &format!(
-        "corpus {} ({checksum}), text profile {} ({}{own}), seed {}, Fonex {}\n",
-        run.corpus_path,
-        profile.name,
-        &profile_checksum(profile)[..8],
-        run.seed,
-        run.fonex_version
-    );
-    let machine = &run.machine;
-    text += &format!("{}, {}, {}\n", machine.cpu, plural(machine.cores as u64, "core"), machine.os);
-    if let Some(busy) = machine.during {
-        text += &format!(
-            "during the run, other processes used {} of the processors, this program and its engines {}\n",
-            percent(Some(busy.others)),
-            percent(Some(busy.own))
-        );
-    }
-    if let Some(commit) = &run.commit {
-        text += &format!("commit {commit}\n");
-    }
-    if !run.overrides.is_empty() {
-        text += &format!("set: {}\n", run.overrides.join(", "));
-    }
-    if !run.left_out.is_empty() {
-        text += &format!("{} could not be used\n", plural(run.left_out.len() as u64, "clip"));
-    }
-    if !made_again.is_empty() {
-        let each = made_again.iter().map(|one| format!("{} {} {}", one.variant, one.outcome, one.trials));
-        text += &format!("made again after they failed: {}\n", each.collect::<Vec<_>>().join(", "));
-    }
-    text.push('\n');
-    text
-}

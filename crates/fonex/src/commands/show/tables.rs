@@ -90,6 +90,20 @@ pub fn measures_table(variants: &[&VariantView]) -> Table {
     table
 }
 
+/// The same in as many tables as fit beside each other, each with as many variants as have room.
+pub fn measures_tables(variants: &[&VariantView], width: usize) -> Vec<Table> {
+    let mut tables = Vec::new();
+    let mut rest = variants;
+    while !rest.is_empty() {
+        let fits = |count: &usize| measures_table(&rest[..*count]).least_width() <= width;
+        let count = (1..=rest.len()).rev().find(fits).unwrap_or(1);
+        tables.push(measures_table(&rest[..count]));
+        rest = &rest[count..];
+    }
+    tables.retain(|table| !table.is_empty());
+    tables
+}
+
 /// What never happened, such as a failure of each kind, fills no row.
 fn worth_a_row(variant: &VariantView, measure: &Measure) -> bool {
     let never = |value: f64| value == 0.0 && (measure.rare || measure.id.starts_with("outcome_"));
@@ -173,20 +187,21 @@ pub fn folded(slices: &[(&str, u64)]) -> (Vec<bool>, String) {
     (shown, note)
 }
 
-/// The slices of variants of one task: the first measure of each, and where a slice is off the rest. What has nothing to say is
-/// left out.
-pub fn by_slice(variants: &[&VariantView]) -> Vec<Table> {
+/// The slices of variants of one task: one measure, else the first of the task, and where a slice is off the rest. Empty tables
+/// are left out.
+pub fn by_slice(variants: &[&VariantView], measure: Option<&'static Measure>) -> Vec<Table> {
     let off = off_the_rest(variants.iter().map(|variant| {
         let slices = variant.slices.iter().map(|slice| (slice.by.as_str(), slice.value.as_str(), &slice.measures));
         (variant.variant.name.as_str(), &variant.measures, slices.collect())
     }));
-    [slices_table(variants), off].into_iter().filter(|table| !table.is_empty()).collect()
+    [slices_table(variants, measure), off].into_iter().filter(|table| !table.is_empty()).collect()
 }
 
-/// One row a slice, one column a variant: the first measure of the task.
-fn slices_table(variants: &[&VariantView]) -> Table {
+/// One row a slice, one column a variant: one measure.
+fn slices_table(variants: &[&VariantView], measure: Option<&'static Measure>) -> Table {
     let Some(first) = variants.first() else { return Table::default() };
-    let Some(measure) = headlines(first.variant.task).iter().find_map(|id| find(id)) else { return Table::default() };
+    let headline = || headlines(first.variant.task).iter().find_map(|id| find(id));
+    let Some(measure) = measure.or_else(headline) else { return Table::default() };
     let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
     let table = Table::new([("clips of", 0), ("clips", 1)].into_iter().chain(names));
     let mut table = table.titled(format!("{} by slice", measure.name));

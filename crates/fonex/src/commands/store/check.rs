@@ -66,6 +66,6 @@ pub(super) fn check(options: &CheckOptions) -> Result<Code, Failure> {
         0 => format!("{looked_at}: nothing is wrong.\n"),
         wrong => format!("{looked_at}: {} found.\n", plural(wrong, "fault")),
     };
-    output::print(&text)?;
+    output::print_lines(&text)?;
     Ok(code)
 }

@@ -160,7 +160,7 @@ fn show(report: &CopyReport, format: Format, to: &str) -> Result<(), Failure> {
         let (runs, trials) = (copied.len() as u64, copied.iter().map(|line| line.trials).sum());
         let (runs, trials) = (plural(runs, "run"), plural(trials, "trial"));
         let studies = if report.studies == 1 { "1 study".to_owned() } else { format!("{} studies", report.studies) };
-        output::print(&format!("\nCopied {runs} with {trials} and {studies} to {to}; checksums agree.\n"))?;
+        output::print_lines(&format!("\nCopied {runs} with {trials} and {studies} to {to}; checksums agree.\n"))?;
     }
     Ok(())
 }

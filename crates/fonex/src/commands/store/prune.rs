@@ -106,7 +106,7 @@ pub(super) fn prune(options: &PruneOptions) -> Result<Code, Failure> {
     if text.is_empty() {
         text = "There is nothing to delete.\n".to_owned();
     }
-    output::print(&text)?;
+    output::print_lines(&text)?;
     Ok(Code::Done)
 }
 

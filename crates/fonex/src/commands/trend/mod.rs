@@ -22,6 +22,7 @@ use self::drawn::write;
 pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use super::{load_run, mattering, store_to_read};
+use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -57,6 +58,9 @@ pub struct TrendOptions {
     /// What runs are called on the axis
     #[arg(long, value_enum, default_value = "label", value_name = "NAME")]
     pub at: At,
+    /// Draw every series and list every run
+    #[arg(long)]
+    pub all: bool,
     /// Write it to this file: a chart as .svg or .png, several small ones side by side; or a page as .html
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
@@ -118,7 +122,18 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     }
     match options.format.format {
         Format::Json => output::print_json(&all)?,
-        Format::Table => print_page(&all, &limits, options)?,
+        form @ (Format::Table | Format::Markdown) => {
+            let mut answer = brief(&all, &limits, options);
+            if options.all {
+                answer.drawing.clear();
+                answer.tables.clear();
+                answer.more.clear();
+            }
+            answer.print(form)?;
+            if options.all && form == Format::Table {
+                output::print_lines(&format!("\n{}", page(&all, &limits, options)))?;
+            }
+        }
         form => output::print_table(&points_table(&all), form)?,
     }
     if let Some(path) = &options.output {
@@ -208,7 +223,118 @@ fn unit_of(series: &Series) -> Unit {
     find(&series.measure).map_or(Unit::Ratio, |measure| measure.unit)
 }
 
-fn print_page(all: &[Series], limits: &Limits, options: &TrendOptions) -> Result<(), Failure> {
+/// Runs in the table of the answer.
+const MOST_RUNS: usize = 8;
+/// Series that each have a sentence.
+const MOST_SERIES: usize = 4;
+
+/// The answer: since when, or that nothing changed. One series is drawn, several are a row each.
+fn brief(all: &[Series], limits: &Limits, options: &TrendOptions) -> Brief {
+    let changed: Vec<&Series> = all.iter().filter(|series| !series.changes.is_empty()).collect();
+    let mut brief = Brief::default();
+    let mut details = Vec::new();
+    match all {
+        [only] => {
+            let mut lines = in_words(only).into_iter();
+            let name = find(&only.measure).map_or(only.measure.as_str(), |measure| measure.name);
+            let slice = only.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
+            let runs = only.points.iter().filter(|point| point.value.is_some()).count() as u64;
+            brief.heading = if only.changes.is_empty() {
+                format!("{}: no change in {name}{slice} over {}", only.variant, plural(runs, "run"))
+            } else {
+                let change = lines.next().unwrap_or_default();
+                format!("{}: {name}{slice} {change}", only.variant)
+            };
+            details.extend(lines.map(|line| line.trim_start().to_owned()));
+            for chart in charts(all, limits, options.plan.as_deref(), options.at) {
+                for line in &chart.lines {
+                    brief.drawing += &terminal_trend(line, chart.unit, output::width().min(100) as u16);
+                }
+            }
+            let skipped = only.points.len().saturating_sub(MOST_RUNS);
+            let last = Series { points: only.points[skipped..].to_vec(), ..only.clone() };
+            brief.tables = vec![points_table(&[last]).without(&["started"])];
+            if skipped > 0 {
+                brief.notes.push(format!("{} before these: --all", plural(skipped as u64, "run")));
+            }
+        }
+        several => {
+            brief.heading = match changed.len() {
+                0 => format!("No change in {} series", several.len()),
+                some => format!("{some} of {} series changed", several.len()),
+            };
+            for series in changed.iter().take(MOST_SERIES) {
+                let name = find(&series.measure).map_or(series.measure.as_str(), |measure| measure.name);
+                let slice = series.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
+                let first = in_words(series).into_iter().next().unwrap_or_default();
+                brief.answer.push(format!("{}: {name}{slice} {first}.", series.variant));
+            }
+            if changed.len() > MOST_SERIES {
+                brief.answer.push(format!("{} more changed.", changed.len() - MOST_SERIES));
+            }
+            brief.tables = vec![series_table(several)];
+            for line in several.iter().flat_map(|series| series.withheld.iter().chain(&series.cautions)) {
+                if !details.contains(line) {
+                    details.push(line.clone());
+                }
+            }
+        }
+    }
+    let caution = |line: String| line.strip_prefix("caution: ").map_or(line.clone(), str::to_owned);
+    brief.stands_out = details.into_iter().map(caution).collect();
+    brief
+        .notes
+        .push("Intervals are 95 %. At most 5 % of unchanged series show a change, however long they are.".to_owned());
+    brief.more = more(&changed, options);
+    brief
+}
+
+fn more(changed: &[&Series], options: &TrendOptions) -> Vec<String> {
+    let mut more = Vec::new();
+    let change = changed.first().and_then(|series| Some((*series, series.changes.last()?)));
+    if let Some((series, change)) = change {
+        let before = series.points.iter().rev().find(|point| point.run < change.from && point.value.is_some());
+        let name = |run: i64| {
+            let point = series.points.iter().find(|point| point.run == run);
+            point.and_then(|point| point.label.clone()).unwrap_or_else(|| run.to_string())
+        };
+        if let Some(before) = before {
+            more.push(format!("fonex compare {} {} --flips", name(before.run), name(change.told_by)));
+        }
+    }
+    let plan = options.plan.as_ref().map_or_else(String::new, |plan| format!(" --plan {plan}"));
+    more.push(format!("fonex trend{plan} --all"));
+    more.push(format!("fonex trend{plan} -o trend.svg"));
+    more
+}
+
+/// A row a series: its first and last figure, and what changed.
+fn series_table(all: &[Series]) -> Table {
+    let columns =
+        [("variant", 0), ("measure", 1), ("clips of", 1), ("runs", 2), ("first", 1), ("last", 0), ("change", 0)];
+    let mut table = Table::new(columns);
+    for series in all {
+        let unit = unit_of(series);
+        let points: Vec<_> = series.points.iter().filter(|point| point.value.is_some()).collect();
+        let figure = |value: Option<f64>| Cell::figure(unit, value);
+        let last = points.last().map_or(Cell::Empty, |point| {
+            point.value.map_or(Cell::Empty, |value| Cell::Estimate(unit, value, point.interval))
+        });
+        let measure = find(&series.measure);
+        table.row([
+            Cell::text(series.variant.as_str()),
+            measure.map_or(Cell::Empty, |measure| Cell::Named(measure.id, measure.name)),
+            series.slice.as_deref().map_or(Cell::Empty, Cell::text),
+            Cell::Count(points.len() as u64),
+            figure(points.first().and_then(|point| point.value)),
+            last,
+            series.changes.last().map_or(Cell::Empty, |change| super::compare::verdict(change.verdict)),
+        ]);
+    }
+    table.without_empty_columns()
+}
+
+fn page(all: &[Series], limits: &Limits, options: &TrendOptions) -> String {
     let mut text = String::new();
     for chart in charts(all, limits, options.plan.as_deref(), options.at) {
         text += &format!("{}\n", chart.title);
@@ -223,9 +349,7 @@ fn print_page(all: &[Series], limits: &Limits, options: &TrendOptions) -> Result
         }
         text.push('\n');
     }
-    text += "Dots: 95 % interval over clips. Each run is tested once, against the runs before it; a change found is kept,\n";
-    text += "and at most 5 % of unchanged series show one.\n";
-    output::print(&text)
+    text
 }
 
 /// What a series comes to, in sentences.

@@ -158,7 +158,7 @@ pub fn try_engine(options: &TryOptions) -> Result<Code, Failure> {
         answered &= tried.outcome.is_answer();
         stopped |= tried.outcome == Outcome::Stopped && stop.is_set();
         if options.format.format == Format::Table {
-            output::print(&page(&tried, &bench.text_profile))?;
+            output::print_lines(&page(&tried, &bench.text_profile))?;
         }
         if let Some(path) = tried.written.as_ref().filter(|_| options.play) {
             voices::play(&bench, path)?;
