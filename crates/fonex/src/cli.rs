@@ -38,10 +38,9 @@ use crate::commands::windows::WindowsOptions;
 #[cfg(feature = "team")]
 use crate::commands::work::WorkCommand;
 
-/// Benchmarks speech recognition and synthesis engines against a labelled corpus, with honest uncertainty.
+/// Benchmarks speech engines against a labelled corpus, with honest uncertainty.
 #[derive(Debug, Parser)]
 #[command(name = "fonex", version, propagate_version = false, max_term_width = 100)]
-#[command(after_help = "fonex alone says where you are: bench file, last run, what to do next.")]
 pub struct Cli {
     #[command(subcommand)]
     pub command: Option<Command>,
@@ -49,7 +48,15 @@ pub struct Cli {
     #[arg(short, long, global = true)]
     pub quiet: bool,
     /// When to colour: auto, always or never; NO_COLOR in the environment means never
-    #[arg(long, global = true, value_enum, default_value = "auto", value_name = "WHEN", hide_possible_values = true)]
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value = "auto",
+        value_name = "WHEN",
+        hide_possible_values = true,
+        hide_default_value = true
+    )]
     pub color: Color,
 }
 
@@ -223,28 +230,24 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("read", &["score", "runs", "show", "compare", "trend", "report", "measures"]),
     ("decide", &["gate"]),
     ("share", &["export", "import", "store", "work", "merge", "schema"]),
-    ("look after", &["completions", "manual", "help"]),
+    ("look after", &["completions", "manual"]),
 ];
 
 /// The command line with its help in groups.
 pub fn command() -> clap::Command {
     let command = <Cli as clap::CommandFactory>::command();
-    let mut listed = String::new();
+    let mut listed =
+        format!("{:<11} {:<11}  Say where you are: bench file, last run, what to do next\n", "", "(none)");
     for (group, names) in GROUPS {
         let mut title = group;
         for name in names {
-            let about = match *name {
-                "help" => "Print the help of a command".to_owned(),
-                name => match command.find_subcommand(name).and_then(clap::Command::get_about) {
-                    Some(about) => about.to_string(),
-                    None => continue,
-                },
-            };
+            let found = command.find_subcommand(name).and_then(clap::Command::get_about);
+            let Some(about) = found else { continue };
             listed += &format!("{title:<11} {name:<11}  {about}\n");
             title = "";
         }
     }
-    let template = format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}\n{{options}}\n\n{{after-help}}\n");
+    let template = format!("{{about}}\n\n{{usage-heading}} {{usage}}\n\n{listed}\n{{options}}\n");
     command.help_template(template)
 }
 
@@ -265,7 +268,7 @@ mod tests {
             assert_eq!(groups, 1, "{name}");
         }
         let help = command.render_help().to_string();
-        assert!(help.lines().count() <= 42, "{help}");
+        assert!(help.lines().count() <= 40, "{help}");
         assert!(help.lines().all(|line| line.chars().count() <= 100), "{help}");
         names.iter().for_each(|name| assert!(help.contains(&format!(" {name} ")), "{name}"));
     }

@@ -4,6 +4,8 @@ mod rank;
 
 pub use rank::{MEDIAN, names_in_words, ranking};
 
+use std::sync::atomic::{AtomicBool, Ordering};
+
 use fonex_report::folded_under;
 
 use crate::cli::Format;
@@ -32,12 +34,25 @@ pub struct Brief {
     pub more: Vec<String>,
 }
 
+/// Whether only headings, sentences and tables are printed: the demo shows many results in a row.
+static SHORT: AtomicBool = AtomicBool::new(false);
+
+/// From now on leaves out charts, notes, what stands out and further commands.
+pub fn print_short() {
+    SHORT.store(true, Ordering::Relaxed);
+}
+
 impl Brief {
     /// Prints for a terminal or as Markdown.
     ///
     /// # Errors
     /// When standard output cannot be written.
     pub fn print(&self, form: Format) -> Result<(), Failure> {
+        if SHORT.load(Ordering::Relaxed) {
+            let tables = self.tables.iter().map(|table| table.clone().noted("")).collect();
+            let (heading, answer) = (self.heading.clone(), self.answer.clone());
+            return output::print(&Self { heading, answer, tables, ..Self::default() }.terminal(output::width()));
+        }
         match form {
             Format::Markdown => output::print(&self.markdown()),
             _ => output::print(&self.terminal(output::width())),

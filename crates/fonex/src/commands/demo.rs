@@ -10,6 +10,7 @@ use include_dir::{Dir, include_dir};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::{compare, gate, panel, report, run, show, standin, trend};
+use crate::brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -43,6 +44,7 @@ fn own_store(folder: &Path, bench: &str) -> BenchArg {
 pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     let demo = DemoFolder { folder: options.folder.clone(), bench: own_store(&options.folder, "fonex.toml") };
     demo.lay_out()?;
+    brief::print_short();
     let folder = options.folder.display();
     output::print_lines(&format!(
         "Skarnfell Lifts, a cableway, wants to know which recogniser hears its radio calls and help points,\n\
@@ -110,7 +112,8 @@ pub fn demo(options: &DemoOptions) -> Result<Code, Failure> {
     demo.write_heard()?;
     output::print_lines(&format!(
         "\nDone. Open {}, {} and {}, and continue in {folder}:\n  \
-         cd {folder}\n  fonex runs\n  fonex try tern radio-006\n  fonex score corpus.jsonl heard.jsonl\n",
+         cd {folder}\n  fonex show 1               the answer in full: what stands out, and where to go on\n  \
+         fonex try tern radio-006   one clip through one engine\n  fonex score corpus.jsonl heard.jsonl\n",
         options.folder.join("report.html").display(),
         options.folder.join("voices.html").display(),
         options.folder.join("trend.svg").display(),

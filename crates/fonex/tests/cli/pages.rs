@@ -99,12 +99,11 @@ fn the_demo_tells_its_story() {
     folder.fonex(&["demo", "d"]).expect(0).prints(&[
         "channel=radio",
         "osier/Sorrel",
-        "clips with clipping",
+        "clips in 18 of 18",
         "worse since w46",
-        "osier/Ilka is liked better",
+        "osier/Ilka best.",
         "Sound: changed",
-        "seen on lang=en",
-        "The gate does not pass: 1 of 4 limits kept, 1 overstepped",
+        "FAIL: run 8 (w46) against run 7 (w45): 1 limit exceeded, 2 undecided",
     ]);
     assert!(folder.read("d/gate.xml").contains("failures=\"2\""));
     let page = page(&folder, "d/report.html");

@@ -54,7 +54,11 @@ fn trials(run: &Value, name: &str, outcome: &str) -> u64 {
 #[test]
 fn what_voices_speak_is_heard_in_the_same_run_and_compared() {
     let folder = world();
-    folder.fonex(&["run", "voices"]).expect(3).prints(&["osier/clear has the lowest WER, 0.0 %", "WER heard", "clips in 20 of 20"]);
+    folder.fonex(&["run", "voices"]).expect(3).prints(&[
+        "osier/clear has the lowest WER, 0.0 %",
+        "WER heard",
+        "clips in 20 of 20",
+    ]);
     folder.fonex(&["show", "--all"]).expect(0).prints(&["Scorecard", "Voices as heard"]);
     let run: Value = folder.fonex(&["show", "1", "--format", "json"]).expect(0).json();
     let variants = run["variants"].as_array().unwrap();

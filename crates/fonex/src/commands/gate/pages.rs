@@ -11,6 +11,10 @@ use crate::brief::Brief;
 use crate::failure::Failure;
 use crate::output::{self, Cell, Table, plural};
 
+/// Columns of the limits that sentences say, or that CSV alone has.
+const NOT_IN_THE_ANSWER: [&str; 8] =
+    ["measure", "measure id", "clips of", "clips", "baseline", "certainty", "more clips", "reason"];
+
 /// Limits that each have a sentence in the answer.
 const MOST_SENTENCES: usize = 3;
 
@@ -35,7 +39,7 @@ pub(super) fn gate_brief(result: &GateResult) -> Brief {
     if !clips.is_empty() {
         brief.answer.push(format!("Worst clips: {}.", clips.join(", ")));
     }
-    brief.tables = vec![limits_table(result).without(&["measure id", "certainty", "more clips", "reason"])];
+    brief.tables = vec![limits_table(result).without(&NOT_IN_THE_ANSWER)];
     let open = result.limits.iter().filter(|limit| limit.verdict == Kept::Undecided && !breaks(limit));
     brief.stands_out = open.map(|limit| format!("{}, counted as passed: {}", name(limit), why(limit))).collect();
     brief
