@@ -115,6 +115,9 @@ pub struct Comparison {
     pub first: String,
     /// What is compared.
     pub second: String,
+    /// The condition that the clips meet, where only some are compared.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub r#where: Option<String>,
     /// What makes the two less comparable: machine, corpus, text profile, version.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub cautions: Vec<String>,
@@ -154,6 +157,7 @@ pub fn compare(store: &Store, pairs: &[(Side<'_>, Side<'_>)], asked: &Asked) -> 
         Comparison {
             first: first.name(),
             second: second.name(),
+            r#where: second.run.r#where.clone(),
             cautions,
             findings,
             first_cost: first.variant.cost.clone(),

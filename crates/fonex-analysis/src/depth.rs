@@ -47,9 +47,11 @@ pub fn score_in_depth(store: &Store, run: &RunView, variant: &VariantView) -> Re
         return Ok(None);
     }
     let name = format!("depth/{VERSION}/{ESTIMATORS_VERSION}");
-    let score = run.facts().kept_or_made(store, variant.place, name, || {
-        Ok(Score { measures: Measured::default(), ..aligned_again(store, run, variant)? })
-    })?;
+    let made = || Ok(Score { measures: Measured::default(), ..aligned_again(store, run, variant)? });
+    let score = match run.only() {
+        Some(_) => made()?,
+        None => run.facts().kept_or_made(store, variant.place, name, made)?,
+    };
     // The figures of the run are those of its facts, in which repeats share the weight of their clip.
     Ok(Some(Score { measures: variant.measures.clone(), ..score }))
 }
@@ -66,7 +68,8 @@ fn aligned_again(store: &Store, run: &RunView, variant: &VariantView) -> Result<
     let read = |then: &mut dyn FnMut(Vec<TrialsOf>) -> Result<(), StoreError>| {
         for first in (0..clips).step_by(ROUND) {
             let round = first..clips.min(first + ROUND as u32);
-            let labels = labels_at(store, &run.run.corpus_checksum, round)?;
+            let inside = round.filter(|place| run.only().is_none_or(|only| only.holds(*place)));
+            let labels = labels_at(store, &run.run.corpus_checksum, inside)?;
             then(labels.into_iter().map(with_trials).collect::<Result<_, StoreError>>()?)?;
         }
         Ok(())

@@ -9,7 +9,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::by_clip::ByClip;
 use crate::facts::Facts;
-use crate::sheet::Sheet;
+use crate::selection::Selection;
+use crate::sheet::{Sheet, SliceKey};
 use crate::view::SliceView;
 
 /// How much of a run is measured.
@@ -21,6 +22,10 @@ pub struct Wanted {
     pub slices: bool,
     /// What slices hold of a variant with more than [`MANY_TRIALS`] trials, which take long; everything where it is empty.
     pub slices_of_many: Vec<&'static Measure>,
+    /// Only these clips; all where there is none.
+    pub only: Option<Selection>,
+    /// Slices by further keys than the corpus holds, such as two tags crossed.
+    pub keys: Vec<SliceKey>,
 }
 
 /// Trials of a variant beyond which every measure of every slice takes more than a few seconds.
@@ -67,6 +72,9 @@ struct Members<'v> {
 impl Estimating<'_> {
     /// The figures wanted: kept ones, or else estimated now and kept.
     pub(crate) fn figures(&self, wanted: &Wanted) -> Result<Figures, StoreError> {
+        if wanted.only.is_some() || !wanted.keys.is_empty() {
+            return self.estimated(wanted);
+        }
         self.facts.kept_or_made(self.store, self.variant, wanted.name(), || self.estimated(wanted))
     }
 
@@ -120,7 +128,7 @@ impl Estimating<'_> {
             }
             slices.extend(several(&key.by, key.values.iter().map(String::as_str).zip(clips)));
         }
-        if self.task == Task::Hear {
+        if self.task == Task::Hear && self.sheet.keys.iter().all(|key| key.by != LENGTH) {
             slices.extend(several(LENGTH, BANDS.iter().map(|band| band.1).zip(self.by_length(by_clip)?)));
         }
         Ok(slices)

@@ -20,6 +20,7 @@ pub mod panel;
 mod progress;
 mod readings;
 mod rounds;
+mod selection;
 mod sheet;
 mod sound;
 mod suspects;
@@ -41,6 +42,7 @@ pub use many::{BestBySlice, Choice, Flip, FlipSide, FlipSides, Flips, all_pairs,
 pub use own::TrialLine;
 pub use progress::{FigureSoFar, Next, Progress, ProgressState, RecentTrial, VariantProgress, follow_run};
 pub use readings::{Reading, each_reading, hardest};
+pub use selection::{Selection, crossed};
 pub use sheet::{Sheet, SliceKey};
 pub use sound::{Likeness, Recordings, likeness, sound_between};
 pub use suspects::{LabelsOnTrial, SuspectClip, TryingEngine, try_labels};

@@ -3,7 +3,7 @@
 use fonex_core::Outcome;
 use fonex_core::accuracy::Measured;
 use fonex_core::cost::Usage;
-use fonex_core::measures::Fact;
+use fonex_core::measures::{Fact, find};
 use fonex_core::text::TextProfile;
 use fonex_store::{Run, Store, StoreError, Variant};
 use serde::{Deserialize, Serialize};
@@ -13,6 +13,7 @@ use crate::column::Column;
 use crate::extras::{Extras, OutcomeCount};
 use crate::facts::Facts;
 use crate::figures::{Estimating, Figures, Wanted};
+use crate::selection::Selection;
 use crate::sheet::Sheet;
 use crate::{own, profile_checksum};
 
@@ -26,6 +27,9 @@ pub struct RunView {
     /// The text profile it is scored under here, where that is not the one it was made with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scored_under: Option<String>,
+    /// The condition that its clips meet, where it is restricted to some.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub r#where: Option<String>,
     /// Measures of one's own that could not be computed, each with why.
     #[serde(skip)]
     pub not_measured: Vec<String>,
@@ -35,6 +39,8 @@ pub struct RunView {
     facts: Facts,
     #[serde(skip)]
     sheet: Sheet,
+    #[serde(skip)]
+    only: Option<Selection>,
 }
 
 /// A variant with all that is measured of it. Warm-up trials are left out.
@@ -118,13 +124,18 @@ impl RunView {
         let profile = profile.cloned().unwrap_or_else(|| run.text_profile.clone());
         let mut facts = Facts::of(store, &run, &profile)?;
         let not_measured = own::gather(store, &run, &profile, &mut facts)?;
-        let sheet = Sheet::load(store, &run.corpus_checksum)?;
-        let mut view = Self { run, variants: Vec::new(), scored_under, not_measured, profile, facts, sheet };
+        let mut sheet = Sheet::load(store, &run.corpus_checksum)?;
+        sheet.keys.extend(wanted.keys.iter().cloned());
+        let only = wanted.only.clone();
+        let r#where = only.as_ref().map(|only| only.condition.clone());
+        let variants = Vec::new();
+        let mut view = Self { run, variants, scored_under, r#where, not_measured, profile, facts, sheet, only };
         for (place, variant) in view.run.variants.iter().enumerate() {
             let measured = view.measure(store, place, variant.clone(), wanted)?;
             view.variants.push(measured);
         }
-        let costs = costs(&view.variants);
+        // Tiers and allowances are charged for the whole run.
+        let costs = if view.only.is_some() { Vec::new() } else { costs(&view.variants) };
         view.variants.iter_mut().zip(costs).for_each(|(view, cost)| view.cost = cost);
         Ok(view)
     }
@@ -139,6 +150,12 @@ impl RunView {
     #[must_use]
     pub const fn sheet(&self) -> &Sheet {
         &self.sheet
+    }
+
+    /// The clips that it is restricted to.
+    #[must_use]
+    pub const fn only(&self) -> Option<&Selection> {
+        self.only.as_ref()
     }
 
     /// A name for people: number and label.
@@ -175,10 +192,16 @@ impl RunView {
         variant: Variant,
         wanted: &Wanted,
     ) -> Result<VariantView, StoreError> {
-        let extras = self.facts.extras(store, place)?;
-        let all = self.facts.places(store, place)?;
+        let mut all = self.facts.places(store, place)?;
+        let extras = match &self.only {
+            Some(only) => {
+                all.iter_mut().filter(|place| !only.holds(**place)).for_each(|place| *place = APART);
+                self.outcomes_of(store, place, &all)?
+            }
+            None => self.facts.extras(store, place)?,
+        };
         let disputed = self.sheet.disputed();
-        let apart = |clip: &u32| disputed.is_some_and(|of_clip| of_clip[*clip as usize] > 0);
+        let apart = |clip: &u32| *clip != APART && disputed.is_some_and(|of_clip| of_clip[*clip as usize] > 0);
         let only = |wanted: bool| -> Vec<u32> {
             all.iter().map(|clip| if apart(clip) == wanted { *clip } else { APART }).collect()
         };
@@ -203,6 +226,27 @@ impl RunView {
             None => None,
         };
         Ok(VariantView { variant, extras, cost: None, clips, measures, slices, disputed, place, places })
+    }
+}
+
+impl RunView {
+    /// What is known of the trials of some clips: how they ended. `places` are the trials' clips, [`APART`] for others.
+    fn outcomes_of(&self, store: &Store, variant: usize, places: &[u32]) -> Result<Extras, StoreError> {
+        let Some(measure) = find("outcome_nothing") else { return Ok(Extras::default()) };
+        let column = self.facts.fact(store, variant, measure.fact)?;
+        let mut counts = [0_u64; Outcome::ALL.len()];
+        let inside = places.iter().enumerate().filter(|(_, place)| **place != APART);
+        for (trial, _) in inside {
+            if let Some(outcome) = column.rows(trial).first().and_then(|at| counts.get_mut(*at as usize)) {
+                *outcome += 1;
+            }
+        }
+        let outcomes = Outcome::ALL.iter().zip(counts).filter(|(_, trials)| *trials > 0);
+        Ok(Extras {
+            trials: counts.iter().sum(),
+            outcomes: outcomes.map(|(outcome, trials)| OutcomeCount { outcome: *outcome, trials }).collect(),
+            ..Extras::default()
+        })
     }
 }
 

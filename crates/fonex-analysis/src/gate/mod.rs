@@ -29,6 +29,9 @@ pub struct GateResult {
     /// What the limits are held against.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub baseline: Option<String>,
+    /// The condition that the clips meet, where only some are judged.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub r#where: Option<String>,
     /// Whether the gate passes, undecided limits counted as the bench file says.
     pub verdict: CountsAs,
     /// The limits, each with every variant that it is about.
@@ -143,6 +146,7 @@ pub fn hold(store: &Store, view: &RunView, limits: &[Limit], held: Held<'_>) -> 
         run: view.run.id,
         label: view.run.label.clone(),
         baseline: held.baseline.map(Baseline::name),
+        r#where: view.r#where.clone(),
         verdict: if kept { CountsAs::Pass } else { CountsAs::Fail },
         limits,
         cautions: cautions(view, held.baseline),

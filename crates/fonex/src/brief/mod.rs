@@ -140,6 +140,17 @@ fn commands(commands: &[String], width: usize) -> String {
     folded_under(&line, width, 6).replace(BREAK, " ").replace("\n      · ", " ·\n      ")
 }
 
+/// An argument as a shell takes it.
+#[must_use]
+pub fn quoted(argument: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "_-./:=,@%+#".contains(c);
+    if !argument.is_empty() && argument.chars().all(plain) {
+        argument.to_owned()
+    } else {
+        format!("'{}'", argument.replace('\'', "'\\''"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -172,6 +183,14 @@ mod tests {
         };
         assert_eq!([1, 5, 6, 9].map(lines), [1, 5, 5, 5]);
         assert!(brief(9).terminal(80).contains("  line 4\n  and 5 more: --all\n"));
+    }
+
+    #[test]
+    fn arguments_are_quoted_where_a_shell_would_split_or_expand_them() {
+        assert_eq!(
+            ["w45", "1:osier/Ilka", "channel*wind", "it's"].map(quoted),
+            ["w45", "1:osier/Ilka", "'channel*wind'", "'it'\\''s'"]
+        );
     }
 
     #[test]

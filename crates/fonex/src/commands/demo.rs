@@ -9,6 +9,7 @@ use fonex_standin::service::{Service, ServiceConfig};
 use include_dir::{Dir, include_dir};
 
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
+use super::selected::WhereArg;
 use super::{compare, gate, panel, report, run, show, standin, trend};
 use crate::brief;
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -208,6 +209,7 @@ impl DemoFolder {
             matrix: false,
             flips: None,
             best_by: None,
+            only: WhereArg::default(),
             all: false,
             output: None,
             runs: strings(runs),
@@ -232,6 +234,8 @@ impl DemoFolder {
             clip: Some(clip.to_owned()),
             all: false,
             also: Vec::new(),
+            by: Vec::new(),
+            only: WhereArg::default(),
             worst: None,
             measures: MeasureArg::default(),
             profile: ProfileArg::default(),
@@ -285,6 +289,7 @@ impl DemoFolder {
 
     fn trend(&self) -> Result<(), Failure> {
         trend::trend_of_runs(&trend::TrendOptions {
+            only: WhereArg::default(),
             by: Vec::new(),
             at: trend::At::Label,
             plan: Some("weekly".to_owned()),
@@ -305,6 +310,7 @@ impl DemoFolder {
     /// Accepts a build, and holds the one after against it.
     fn gate(&self) -> Result<(), Failure> {
         let options = gate::GateOptions {
+            only: WhereArg::default(),
             runs: vec!["w45".to_owned()],
             baseline: None,
             accept: true,
@@ -326,6 +332,7 @@ impl DemoFolder {
 
     fn report(&self, run: &str, page: &str, panel: Option<&str>) -> Result<(), Failure> {
         report::report(&report::ReportOptions {
+            only: WhereArg::default(),
             recordings: None,
             unit: UnitArg::default(),
             load: None,

@@ -25,6 +25,7 @@ mod run_names;
 pub mod runs;
 pub mod schema;
 pub mod score;
+mod selected;
 pub mod show;
 mod sound;
 #[cfg(feature = "team")]

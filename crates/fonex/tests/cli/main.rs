@@ -31,6 +31,7 @@ mod report_page;
 mod run;
 mod schemas;
 mod score;
+mod selected;
 mod services;
 mod speaking;
 mod spoken;

@@ -7,7 +7,7 @@ use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_report::figures::{difference, difference_with_interval};
 
 use super::pages::{explained, finding_row, more_in_words, reason, sign_of};
-use crate::brief::{Brief, names_in_words};
+use crate::brief::{Brief, names_in_words, quoted};
 use crate::commands::sound::sound;
 use crate::output::{Cell, Table, capital, money, plural};
 
@@ -46,6 +46,7 @@ impl<'c> Names<'c> {
 
 /// The answer. `asked` holds the runs of the command line, `by` the tags compared by, and `tag` one to compare by.
 pub(super) fn brief(comparisons: &[Comparison], asked: &[String], by: &[String], tag: Option<&str>) -> Brief {
+    let only = comparisons.iter().find_map(|one| one.r#where.as_ref());
     let names = Names::new(comparisons);
     let mut brief = Brief { heading: heading(comparisons, &names), ..Brief::default() };
     // Error rates before times: voices are compared as they sound and as they are heard.
@@ -74,7 +75,9 @@ pub(super) fn brief(comparisons: &[Comparison], asked: &[String], by: &[String],
         brief.notes.insert(0, format!("{} without a verdict: --all", plural(hidden, "slice")));
     }
     brief.stands_out = stands_out(&ordered, &names);
-    let runs = asked.join(" ");
+    let runs: Vec<String> = asked.iter().map(|run| quoted(run)).collect();
+    let only = only.map_or_else(String::new, |only| format!(" --where {}", quoted(only)));
+    let runs = format!("{}{only}", runs.join(" "));
     if let Some(tag) = tag.filter(|_| by.is_empty()) {
         brief.more.push(format!("fonex compare {runs} --by {tag}"));
     }
@@ -84,7 +87,7 @@ pub(super) fn brief(comparisons: &[Comparison], asked: &[String], by: &[String],
     if asked.len() == 1 && comparisons.len() > 1 {
         brief.more.push(format!("fonex compare {runs} --matrix"));
     }
-    let by: String = by.iter().map(|by| format!(" --by {by}")).collect();
+    let by: String = by.iter().map(|by| format!(" --by {}", quoted(by))).collect();
     brief.more.push(format!("fonex compare {runs}{by} --all"));
     brief
 }

@@ -25,6 +25,7 @@ pub(super) use self::pages::{explained, findings_table, statement, verdict};
 use self::pages::{page, recipes_page};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
+use super::selected::{Selecting, WhereArg};
 use super::varied::{Varied, write_chart};
 use super::{find_run, find_variant, load_run, mattering, store_to_read};
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -45,7 +46,7 @@ pub struct CompareOptions {
     /// What to compare; the first is the baseline for all others
     #[arg(required = true, value_name = "RUN")]
     pub runs: Vec<String>,
-    /// Also compare within each value of this tag, speaker or lang; may be repeated
+    /// Also compare within each value of this tag, speaker, lang, length or snr, or of two such as channel*wind; may be repeated
     #[arg(long, value_name = "TAG")]
     pub by: Vec<String>,
     /// Compare clips made by corpus vary with their originals, by recipe
@@ -66,6 +67,8 @@ pub struct CompareOptions {
     /// With --varied: chart the first measure over the recipe's parameter, as .svg or .png
     #[arg(short, long, value_name = "FILE", requires = "varied")]
     pub output: Option<PathBuf>,
+    #[command(flatten)]
+    pub only: WhereArg,
     #[command(flatten)]
     pub measures: MeasureArg,
     #[command(flatten)]
@@ -95,9 +98,11 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         matters: mattering(&options.bench)?,
     };
     let profile = options.profile.chosen()?;
+    let by: Vec<String> = options.by.iter().chain(&options.best_by).cloned().collect();
+    let selecting = Selecting { r#where: options.only.r#where.as_deref(), by: &by, bench: &options.bench };
     let mut named = Vec::new();
     for typed in &options.runs {
-        named.push(Named::find(&mut store, typed, profile.as_ref(), &asked, options.varied)?);
+        named.push(Named::find(&mut store, typed, profile.as_ref(), &asked, options.varied, selecting)?);
     }
     check_slices(&named, &asked.by)?;
     if options.matrix {
@@ -137,6 +142,9 @@ pub fn compare_runs(options: &CompareOptions) -> Result<Code, Failure> {
         Format::Table if options.varied => output::print_lines(&recipes_page(&pairs, &comparisons))?,
         Format::Table | Format::Markdown if !options.varied => {
             let mut brief = brief(&comparisons, &options.runs, &options.by, tag_of(&named));
+            if let Some(only) = &options.only.r#where {
+                brief.heading += &format!(", where {only}");
+            }
             if options.all {
                 brief.more.clear();
             }
@@ -166,6 +174,7 @@ impl Named {
         profile: Option<&fonex_core::text::TextProfile>,
         asked: &Asked,
         slices: bool,
+        selecting: Selecting<'_>,
     ) -> Result<Self, Failure> {
         // A label may hold a colon itself: the whole is tried first.
         let mut parts = typed.rmatch_indices(':').map(|(at, _)| (&typed[..at], &typed[at + 1..]));
@@ -186,6 +195,7 @@ impl Named {
             slices,
             ..Wanted::default()
         };
+        let wanted = selecting.wanted(store, &run, wanted)?;
         let view = load_run(store, run, profile, &wanted)?;
         if let Some(name) = &variant {
             find_variant(&view, name)?;

@@ -8,14 +8,14 @@ use clap::Args;
 use fonex_core::Clip;
 use fonex_core::material::{AudioFacts, Condition, Fields, split_by_speaker, stratified};
 use fonex_core::text::TextProfile;
-use fonex_formats::{Corpus, Place, Problem, corpus_folder, read_corpus};
+use fonex_formats::{Place, Problem, corpus_folder, read_corpus};
 
 use super::write_corpus;
 use crate::commands::chosen::profile_here;
 use crate::commands::power::{ONE_PAIR, clips_needed_in_words, least_difference_in_words};
-use fonex_run::unknown;
+use crate::commands::selected::read_condition;
 
-use crate::facts::{AUDIO_FIELDS, CLIP_FIELDS, ClipFields, audio_facts};
+use crate::facts::{AUDIO_FIELDS, ClipFields, audio_facts};
 use crate::failure::{Code, Failure};
 use crate::output::{self, plural};
 
@@ -53,7 +53,7 @@ pub struct CorpusPick {
 
 pub fn pick(options: &CorpusPick) -> Result<Code, Failure> {
     let corpus = read_corpus(&options.corpus)?;
-    let condition = options.r#where.as_deref().map(|text| read_condition(text, &corpus)).transpose()?;
+    let condition = options.r#where.as_deref().map(|text| read_condition(text, &corpus.clips)).transpose()?;
     let needs_audio = condition.iter().flat_map(Condition::fields).any(|field| AUDIO_FIELDS.contains(&field));
     let facts = if needs_audio { audio_facts(&corpus) } else { corpus.clips.iter().map(|_| None).collect() };
     let facts: Vec<Option<AudioFacts>> = facts.into_iter().map(|facts| facts.and_then(Result::ok)).collect();
@@ -108,22 +108,6 @@ fn beside(path: &Path, corpus: &Path) -> Result<(), Problem> {
     }
     Err(Problem::new("the new corpus would be in another folder than its audio", Place::file(path))
         .expected("a file beside the corpus, since audio paths are relative to it"))
-}
-
-fn read_condition(text: &str, corpus: &Corpus) -> Result<Condition, Problem> {
-    let place = || Place::default().field(format!("--where {text}"));
-    let condition = Condition::parse(text).map_err(|error| {
-        Problem::new(format!("the condition cannot be read at column {}: {}", error.column, error.what), place())
-            .expected(error.expected)
-    })?;
-    let mut known: Vec<String> = corpus.clips.iter().flat_map(|clip| clip.tags.keys().cloned()).collect();
-    known.sort();
-    known.dedup();
-    known.extend(CLIP_FIELDS.iter().chain(&AUDIO_FIELDS).map(|name| (*name).to_owned()));
-    match condition.fields().into_iter().find(|field| !known.iter().any(|name| name == field)) {
-        None => Ok(condition),
-        Some(field) => Err(unknown(format!("no clip has a field or tag \"{field}\""), field, &known, place())),
-    }
 }
 
 /// What a clip is grouped by, all values together.

@@ -17,6 +17,7 @@ use fonex_store::{Run, RunState, Store};
 use self::pages::{gate_brief, gate_json, gate_junit, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
+use super::selected::{Selecting, WhereArg};
 use super::{find_run, load_run};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
@@ -56,6 +57,8 @@ pub struct GateOptions {
     pub unit: UnitArg,
     #[command(flatten)]
     pub profile: ProfileArg,
+    #[command(flatten)]
+    pub only: WhereArg,
     #[command(flatten)]
     pub bench: BenchArg,
     #[command(flatten)]
@@ -102,6 +105,10 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
         return Err(problem.expected("one run; --record takes several").into());
     }
     let view = load(&mut store, &options.runs[0], options)?;
+    if options.accept && options.only.r#where.is_some() {
+        let problem = Problem::new("a baseline holds every clip of its run", Place::default().field("--where"));
+        return Err(problem.remedy("leave out --where").into());
+    }
     if options.accept {
         return accept(&mut store, &bench, &view, options);
     }
@@ -172,7 +179,8 @@ fn load(store: &mut Store, typed: &str, options: &GateOptions) -> Result<RunView
         let problem = Problem::new(format!("run {} is unfinished", run.id), Place::default());
         return Err(problem.remedy(format!("resume it first: fonex run {plan}")).into());
     }
-    let wanted = Wanted { measures: Vec::new(), ..Wanted::default() };
+    let selecting = Selecting { r#where: options.only.r#where.as_deref(), by: &[], bench: &options.bench };
+    let wanted = selecting.wanted(store, &run, Wanted::default())?;
     load_run(store, run, options.profile.chosen()?.as_ref(), &wanted)
 }
 

@@ -21,8 +21,9 @@ const MOST_SENTENCES: usize = 3;
 /// The answer of a gate, its verdict as the first word.
 pub(super) fn gate_brief(result: &GateResult) -> Brief {
     let against = result.baseline.as_ref().map_or_else(String::new, |baseline| format!(" against {baseline}"));
+    let only = result.r#where.as_ref().map_or_else(String::new, |only| format!(", where {only},"));
     let mut brief = Brief {
-        heading: format!("{}: {}{against}: {}", word(result), run_name(result), counts(result)),
+        heading: format!("{}: {}{only}{against}: {}", word(result), run_name(result), counts(result)),
         ..Brief::default()
     };
     let breaks = |limit: &&LimitResult| limit.counts_as == CountsAs::Fail;

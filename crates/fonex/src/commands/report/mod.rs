@@ -27,6 +27,7 @@ use self::page::{Shown, page};
 pub use self::sounds::SoundForm;
 use self::sounds::Sounds;
 use super::chosen::{ProfileArg, UnitArg};
+use super::selected::{Selecting, WhereArg};
 use super::{find_run, load_run, mattering, show, store_to_read};
 use crate::cli::BenchArg;
 use crate::failure::{Code, Failure};
@@ -66,6 +67,8 @@ pub struct ReportOptions {
     #[arg(long, value_name = "RUN")]
     pub recordings: Option<String>,
     #[command(flatten)]
+    pub only: WhereArg,
+    #[command(flatten)]
     pub unit: UnitArg,
     #[command(flatten)]
     pub profile: ProfileArg,
@@ -91,7 +94,8 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     for typed in &options.runs {
         let run = find_run(&store, typed)?;
         if runs.iter().all(|known| known.run.id != run.id) {
-            let wanted = Wanted { slices: true, ..Wanted::default() };
+            let selecting = Selecting { r#where: options.only.r#where.as_deref(), by: &[], bench: &options.bench };
+            let wanted = selecting.wanted(&store, &run, Wanted { slices: true, ..Wanted::default() })?;
             runs.push(load_run(&mut store, run, profile.as_ref(), &wanted)?);
         }
     }

@@ -69,6 +69,7 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     let pronounced = terms_table(PRONOUNCED, &heard);
     let scores: Vec<(String, &Score)> = scores.iter().map(|(name, score)| (name.clone(), score)).collect();
     let titles: Vec<String> = runs.iter().map(RunView::name).collect();
+    let only = runs[0].r#where.as_ref().map_or_else(String::new, |only| format!(", only clips where {only}"));
     let noun = if titles.len() == 1 { "Run" } else { "Runs" };
     let mut cards = Cards { store, names: &names, folder: folder.to_owned(), worst, sounds };
     let mut all_charts = charts::charts((store, unit, mattering), &names, runs, &sides)?;
@@ -89,7 +90,7 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     Ok(ReportData {
         title: format!("Speech benchmark: {} {}", noun.to_lowercase(), titles.join(", ")),
         subtitle: format!(
-            "{noun} {} of {}, written {}",
+            "{noun} {} of {}{only}, written {}",
             titles.join(", "),
             folder.join("fonex.toml").display(),
             now()

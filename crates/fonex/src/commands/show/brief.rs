@@ -12,7 +12,7 @@ use fonex_store::{RunState, Store};
 use super::KINDS;
 use super::stands_out::{faults, stands_out};
 use super::tables::estimate_cell;
-use crate::brief::{Brief, MEDIAN, names_in_words, ranking};
+use crate::brief::{Brief, MEDIAN, names_in_words, quoted, ranking};
 use crate::failure::Failure;
 use crate::output::{Cell, Table, percent, plural};
 
@@ -101,7 +101,7 @@ fn compared(
     Ok(compare(store, &pairs, &Asked { matters: matters.clone(), ..Asked::default() })?)
 }
 
-fn heading(view: &RunView) -> String {
+pub(super) fn heading(view: &RunView) -> String {
     let run = &view.run;
     let of = |number: usize, what: &str| plural(number as u64, what);
     let clips = view.variants.iter().map(|variant| variant.clips).max().unwrap_or_default();
@@ -116,8 +116,9 @@ fn heading(view: &RunView) -> String {
     };
     let commit = run.commit.as_ref().map_or_else(String::new, |commit| format!(", commit {commit}"));
     let started = run.started_at.get(..16).unwrap_or(&run.started_at).replace('T', " ");
+    let only = view.r#where.as_ref().map_or_else(String::new, |only| format!(", where {only}"));
     format!(
-        "Run {}{label}, plan {}: {}, {}, {started}{commit}{state}, {failures}",
+        "Run {}{label}, plan {}{only}: {}, {}, {started}{commit}{state}, {failures}",
         run.id,
         run.plan,
         plural(clips, "clip"),
@@ -329,7 +330,9 @@ fn notes(view: &RunView, natural: &[Natural]) -> Vec<String> {
 
 /// The commands that show more of this run.
 fn more(view: &RunView) -> Vec<String> {
-    let run = view.run.label.clone().unwrap_or_else(|| view.run.id.to_string());
+    let run = quoted(&view.run.label.clone().unwrap_or_else(|| view.run.id.to_string()));
+    let only = view.r#where.as_ref().map_or_else(String::new, |only| format!(" --where {}", quoted(only)));
+    let run = format!("{run}{only}");
     let mut more = Vec::new();
     let kinds =
         |task: Task| view.variants.iter().filter(|v| v.variant.task == task && v.variant.hears.is_none()).count();

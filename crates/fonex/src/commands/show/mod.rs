@@ -13,15 +13,19 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
-use fonex_analysis::{RunView, VariantView, Wanted, natural, score_in_depth};
+use fonex_analysis::{Material, RunView, Side, VariantView, Wanted, by_kind, natural, score_in_depth};
 use fonex_core::Outcome;
 use fonex_core::accuracy::Score;
 use fonex_core::measures::{Mattering, Measure};
+use fonex_formats::Place;
+use fonex_run::unknown;
 use fonex_store::{Run, Store};
 use serde::Serialize;
 
 use super::chosen::{MeasureArg, ProfileArg};
+use super::selected::{Selecting, WhereArg};
 use super::{find_run, find_variant, load_run, mattering, store_to_read};
+use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
@@ -32,7 +36,7 @@ pub use depth::Section;
 pub use likeness::apart_from_recordings;
 use likeness::show_likeness;
 pub use tables::{by_slice, folded, measures_table, measures_tables, off_the_rest, variants_table};
-use tables::{every_figure, headline_measures};
+use tables::{every_figure, headline_measures, slices_by};
 use voices::show_rank;
 pub use voices::{Weight, scorecard, weight};
 
@@ -75,6 +79,11 @@ pub struct ShowOptions {
     /// With --likeness: draw a map on which voices that sound alike lie close, as .svg or .png
     #[arg(short, long, value_name = "FILE", requires = "likeness")]
     pub output: Option<PathBuf>,
+    /// Show the first measure by the values of this tag, speaker, lang, length or snr, or by two such as channel*wind, worst first
+    #[arg(long, value_name = "TAG", conflicts_with_all = ["clip", "likeness", "rank"])]
+    pub by: Vec<String>,
+    #[command(flatten)]
+    pub only: WhereArg,
     #[command(flatten)]
     pub measures: MeasureArg,
     #[command(flatten)]
@@ -105,6 +114,8 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     let profile = options.profile.chosen()?;
     let chosen = options.measures.chosen()?;
     let wanted = wanted_for(options.format.format, chosen.clone());
+    let selecting = Selecting { r#where: options.only.r#where.as_deref(), by: &options.by, bench: &options.bench };
+    let wanted = selecting.wanted(&store, &run, wanted)?;
     let mut view = load_run(&mut store, run, profile.as_ref(), &wanted)?;
     if let Some(name) = &options.variant {
         find_variant(&view, name)?;
@@ -118,6 +129,9 @@ pub fn show(options: &ShowOptions) -> Result<Code, Failure> {
     }
     if !options.rank.is_empty() {
         return show_rank(&mut store, &view, options);
+    }
+    if !options.by.is_empty() && matches!(options.format.format, Format::Table | Format::Markdown) {
+        return show_by(&view, &chosen, &options.by, options.format.format);
     }
     if !chosen.is_empty() && matches!(options.format.format, Format::Table | Format::Markdown) {
         return show_measures(&view, &chosen, options.format.format);
@@ -150,6 +164,33 @@ fn show_measures(view: &RunView, measures: &[&'static Measure], form: Format) ->
     Ok(Code::Done)
 }
 
+/// One measure by what clips share, the worst slice first.
+fn show_by(view: &RunView, chosen: &[&'static Measure], by: &[String], form: Format) -> Result<Code, Failure> {
+    for by in by {
+        let keys: Vec<&String> = view.sheet().keys.iter().map(|key| &key.by).collect();
+        if !keys.contains(&by) {
+            return Err(
+                unknown(format!("no clip has the tag \"{by}\""), by, keys, Place::default().field("--by")).into()
+            );
+        }
+    }
+    let whole = |variant| Side { run: view, variant, material: Material::Whole };
+    let sides: Vec<Side<'_>> = view.variants.iter().map(whole).collect();
+    let kinds = by_kind(&sides).into_iter().zip(KINDS).filter(|(kind, _)| !kind.is_empty());
+    let tables = kinds.flat_map(|(kind, title)| {
+        let variants: Vec<&VariantView> = kind.iter().map(|side| side.variant).collect();
+        let titled = variants.len() < view.variants.len();
+        by.iter()
+            .map(move |by| {
+                let table = slices_by(&variants, chosen.first().copied(), by);
+                if titled { table.titled(title) } else { table }
+            })
+            .collect::<Vec<_>>()
+    });
+    Brief { heading: brief::heading(view), tables: tables.collect(), ..Brief::default() }.print(form)?;
+    Ok(Code::Done)
+}
+
 /// The run whose recordings voices are held against, where one is named.
 fn recordings(store: &Store, options: &ShowOptions) -> Result<Option<Run>, Failure> {
     options.recordings.as_ref().map(|typed| find_run(store, typed)).transpose()
@@ -158,7 +199,8 @@ fn recordings(store: &Store, options: &ShowOptions) -> Result<Option<Run>, Failu
 /// What a run's page or its other forms need: a page of many trials does with the first measures by slice.
 pub fn wanted_for(format: Format, measures: Vec<&'static Measure>) -> Wanted {
     let few = format == Format::Table && measures.is_empty();
-    Wanted { measures, slices: true, slices_of_many: if few { headline_measures() } else { Vec::new() } }
+    let slices_of_many = if few { headline_measures() } else { Vec::new() };
+    Wanted { measures, slices: true, slices_of_many, ..Wanted::default() }
 }
 
 /// A variant with what went wrong in it, for programs.
@@ -176,6 +218,9 @@ pub(in crate::commands) struct RunInDepth<'v> {
     run: &'v Run,
     #[serde(skip_serializing_if = "Option::is_none")]
     scored_under: Option<&'v String>,
+    /// The condition that its clips meet, where it is restricted to some.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    r#where: Option<&'v String>,
     /// Trials that failed and were made again: how they had ended.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     made_again: Vec<MadeAgain>,
@@ -234,7 +279,8 @@ pub fn print_run(store: &mut Store, view: &RunView, printed: Printed<'_>) -> Res
                 variants.push(InDepth { view: variant, score: depth });
             }
             let (run, scored_under, made_again) = (&view.run, view.scored_under.as_ref(), made_again(store, view)?);
-            output::print_json(&RunInDepth { run, scored_under, made_again, variants })
+            let r#where = view.r#where.as_ref();
+            output::print_json(&RunInDepth { run, scored_under, r#where, made_again, variants })
         }
         Format::Csv => output::print_table(&every_figure(view), Format::Csv),
         form => {

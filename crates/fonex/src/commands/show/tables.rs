@@ -3,7 +3,7 @@
 use fonex_analysis::{RunView, SliceView, VariantView};
 use fonex_core::Task;
 use fonex_core::accuracy::Measured;
-use fonex_core::measures::{Measure, all, find};
+use fonex_core::measures::{Better, Measure, all, find};
 
 use crate::output::{Cell, Table};
 
@@ -195,6 +195,34 @@ pub fn by_slice(variants: &[&VariantView], measure: Option<&'static Measure>) ->
         (variant.variant.name.as_str(), &variant.measures, slices.collect())
     }));
     [slices_table(variants, measure), off].into_iter().filter(|table| !table.is_empty()).collect()
+}
+
+/// Slices by one tag, the worst of the first variant first, with one measure of each variant.
+pub(super) fn slices_by(variants: &[&VariantView], measure: Option<&'static Measure>, by: &str) -> Table {
+    let Some(first) = variants.first() else { return Table::default() };
+    let headline = || headlines(first.variant.task).iter().find_map(|id| find(id));
+    let Some(measure) = measure.or_else(headline) else { return Table::default() };
+    let names = variants.iter().map(|variant| (variant.variant.name.as_str(), 0));
+    let mut table = Table::new([(by, 0), ("clips", 1)].into_iter().chain(names));
+    let estimate = |variant: &VariantView, slice: &SliceView| {
+        variant.same_slice(slice).and_then(|slice| slice.measures.get(measure.id)).cloned()
+    };
+    let worst = |slice: &SliceView| {
+        let values = variants.iter().filter_map(|variant| Some(estimate(variant, slice)?.value));
+        match measure.better {
+            Better::Higher => -values.fold(f64::INFINITY, f64::min),
+            _ => values.fold(f64::NEG_INFINITY, f64::max),
+        }
+    };
+    let mut slices: Vec<&SliceView> = first.slices.iter().filter(|slice| slice.by == by).collect();
+    slices.sort_by(|a, b| worst(b).total_cmp(&worst(a)));
+    for slice in slices {
+        let cells = variants.iter().map(|variant| {
+            estimate(variant, slice).map_or(Cell::Empty, |one| Cell::Estimate(measure.unit, one.value, one.interval))
+        });
+        table.row([Cell::text(slice.value.as_str()), Cell::Count(slice.clips)].into_iter().chain(cells));
+    }
+    table.noted(format!("{} of the clips of each value, the worst first.", measure.name))
 }
 
 /// One row a slice, one column a variant: one measure.

@@ -21,6 +21,7 @@ pub(super) use self::drawn::charts;
 use self::drawn::write;
 pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
+use super::selected::{Selecting, WhereArg};
 use super::{load_run, mattering, store_to_read};
 use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -44,6 +45,8 @@ pub struct TrendOptions {
     #[arg(long, value_name = "TAG=VALUE")]
     pub slice: Option<String>,
     #[command(flatten)]
+    pub only: WhereArg,
+    #[command(flatten)]
     pub measures: MeasureArg,
     #[command(flatten)]
     pub unit: UnitArg,
@@ -52,7 +55,7 @@ pub struct TrendOptions {
     /// Include unfinished runs
     #[arg(long)]
     pub unfinished: bool,
-    /// Also one series for each value of this tag, speaker or lang; may be repeated
+    /// Also one series for each value of this tag, speaker, lang, length or snr, or of two such as channel*wind; may be repeated
     #[arg(long, value_name = "TAG", conflicts_with = "slice")]
     pub by: Vec<String>,
     /// What runs are called on the axis
@@ -81,6 +84,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
     }
     let profile = options.profile.chosen()?;
     let wanted = Wanted { measures: measures.clone(), ..Wanted::default() };
+    let selecting = Selecting { r#where: options.only.r#where.as_deref(), by: &options.by, bench: &options.bench };
     let mut runs = Vec::new();
     let mut left_out = 0;
     for run in store.runs()? {
@@ -88,6 +92,7 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         if of_plan && run.state == RunState::Unfinished && !options.unfinished {
             left_out += 1;
         } else if of_plan {
+            let wanted = selecting.wanted(&store, &run, wanted.clone())?;
             runs.push(load_run(&mut store, run, profile.as_ref(), &wanted)?);
         }
     }
@@ -282,6 +287,9 @@ fn brief(all: &[Series], limits: &Limits, options: &TrendOptions) -> Brief {
     }
     let caution = |line: String| line.strip_prefix("caution: ").map_or(line.clone(), str::to_owned);
     brief.stands_out = details.into_iter().map(caution).collect();
+    if let Some(only) = &options.only.r#where {
+        brief.heading += &format!(", where {only}");
+    }
     brief
         .notes
         .push("Intervals are 95 %. At most 5 % of unchanged series show a change, however long they are.".to_owned());
