@@ -6,7 +6,7 @@ use std::fs;
 use sha2::{Digest, Sha256};
 
 use crate::database::{Value, values};
-use crate::{Store, StoreError};
+use crate::{RunRef, Store, StoreError};
 
 /// Rows that are read and written in one go.
 const ROUND: usize = 512;
@@ -227,6 +227,10 @@ impl Store {
         if let Some(known) = known {
             let (there, sum_there) = TRIALS.checksum(to, &Value::from(known))?;
             if sum == sum_there {
+                // Notes may have been added since.
+                if let Some(own) = self.run(&RunRef::Number(run))?.filter(|own| !own.notes.is_empty()) {
+                    to.add_notes(known, &own.notes)?;
+                }
                 return Ok(CopiedRun::There { run: known });
             }
             let grown = there < here

@@ -24,7 +24,7 @@ pub use error::StoreError;
 pub use kept::{FactsKey, KeepingFacts, KeptFact};
 pub use listed::ListedRun;
 pub use lock::RunLock;
-pub use records::{Busy, LeftOut, Machine, Maker, NewRun, Run, RunState, TrialKey, TrialRecord, Variant};
+pub use records::{Busy, LeftOut, Machine, Maker, NewRun, Run, RunNote, RunState, TrialKey, TrialRecord, Variant};
 pub use runs::{RunRef, Taken};
 #[cfg(feature = "postgres")]
 pub use store::ServerPlace;

@@ -91,6 +91,19 @@ pub struct NewRun {
     pub clips: Vec<Clip>,
     /// Clips that could not be used.
     pub left_out: Vec<LeftOut>,
+    /// What people noted about it.
+    pub notes: Vec<RunNote>,
+}
+
+/// What a person noted about a run: what was decided, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct RunNote {
+    /// The note.
+    pub text: String,
+    /// Who wrote it.
+    pub by: String,
+    /// When, RFC 3339 in UTC.
+    pub at: String,
 }
 
 /// A stored run without its labels.
@@ -137,6 +150,9 @@ pub struct Run {
     /// Clips that could not be used.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<LeftOut>,
+    /// What people noted about it, oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<RunNote>,
 }
 
 /// One column of a comparison: engine, model, voice and settings.

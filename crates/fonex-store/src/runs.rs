@@ -1,12 +1,13 @@
 //! Runs with their variants and labels: recorded, found, finished.
 
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 
 use fonex_core::Clip;
 use serde::{Deserialize, Serialize};
 
 use crate::database::{Row, Value, values};
-use crate::{Busy, LeftOut, Machine, NewRun, Run, RunState, Store, StoreError, TrialRecord, Variant};
+use crate::{Busy, LeftOut, Machine, NewRun, Run, RunNote, RunState, Store, StoreError, TrialRecord, Variant};
 
 /// What a run that was made elsewhere consists of.
 #[derive(Debug)]
@@ -43,6 +44,8 @@ struct RunRest {
     planned: u64,
     variants: Vec<Variant>,
     left_out: Vec<LeftOut>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    notes: Vec<RunNote>,
 }
 
 /// Without the sign before the place the embedded store would walk through the whole corpus in the order that is asked for.
@@ -116,6 +119,7 @@ impl Store {
             planned: run.planned,
             variants: run.variants.clone(),
             left_out: run.left_out.clone(),
+            notes: run.notes.clone(),
         };
         let id = self.inserted(
             "insert into runs (label, plan, state, started_at, fingerprint, corpus_checksum, record)
@@ -164,14 +168,47 @@ impl Store {
         })
     }
 
-    fn change_rest(&self, run: i64, change: impl FnOnce(&mut RunRest)) -> Result<(), StoreError> {
-        let sql = "select record from runs where id = $1";
-        let record: String = self.database.only(sql, values![run], |row| row.get(0))?;
-        let mut rest: RunRest = serde_json::from_str(&record)?;
-        change(&mut rest);
-        let record = serde_json::to_string(&rest)?;
-        self.database.execute("update runs set record = $1 where id = $2", values![record, run])?;
-        Ok(())
+    /// Adds notes to a run, those that it does not have yet.
+    ///
+    /// # Errors
+    /// When the store cannot be read or written.
+    pub fn add_notes(&self, run: i64, notes: &[RunNote]) -> Result<(), StoreError> {
+        self.change_rest(run, |rest| {
+            for note in notes {
+                if !rest.notes.contains(note) {
+                    rest.notes.push(note.clone());
+                }
+            }
+            rest.notes.sort_by(|a, b| a.at.cmp(&b.at));
+        })
+    }
+
+    /// The notes of all runs that have some, by their numbers.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn noted_runs(&self) -> Result<BTreeMap<i64, Vec<RunNote>>, StoreError> {
+        let sql = "select id, record from runs where record like '%\"notes\":[{%'";
+        let rows = self.database.rows(sql, &[], |row| {
+            let rest: RunRest = serde_json::from_str(&row.get::<Cow<'_, str>>(1)?)?;
+            Ok((row.get(0)?, rest.notes))
+        })?;
+        Ok(rows.into_iter().filter(|(_, notes)| !notes.is_empty()).collect())
+    }
+
+    /// Changes what a run's row holds beside its columns. Repeats the change if another process changed the row meanwhile.
+    fn change_rest(&self, run: i64, change: impl Fn(&mut RunRest)) -> Result<(), StoreError> {
+        loop {
+            let sql = "select record from runs where id = $1";
+            let before: String = self.database.only(sql, values![run], |row| row.get(0))?;
+            let mut rest: RunRest = serde_json::from_str(&before)?;
+            change(&mut rest);
+            let after = serde_json::to_string(&rest)?;
+            let sql = "update runs set record = $1 where id = $2 and record = $3";
+            if self.database.execute(sql, values![after, run, before])? > 0 {
+                return Ok(());
+            }
+        }
     }
 
     /// Marks a run as finished. It gets no further trial: how its trials ended is counted now.
@@ -363,6 +400,7 @@ fn read_run(row: &Row<'_>) -> Result<Run, StoreError> {
         planned: rest.planned,
         variants: rest.variants,
         left_out: rest.left_out,
+        notes: rest.notes,
     })
 }
 

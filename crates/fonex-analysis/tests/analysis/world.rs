@@ -65,6 +65,7 @@ impl World {
             variants: script.variants,
             clips: script.clips,
             left_out: Vec::new(),
+            notes: Vec::new(),
         };
         let id = self.store.create_run(&run).unwrap();
         for trial in &script.trials {

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use fonex_core::Clip;
 use fonex_core::cost::{Prices, Usage};
 use fonex_core::text::Label;
+use fonex_core::{Clip, Delivery};
 use fonex_engines::{Engine, SharedPace, Surroundings, Task, build_engine, lists_language};
 use fonex_formats::{Corpus, Problem, checksum};
 use fonex_store::{LeftOut, NewRun, Store, TrialRecord, Variant};
@@ -70,6 +70,10 @@ pub struct Forecast {
     /// Trials in a language that the voice does not list.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_language: Option<u64>,
+    /// Seconds that the trials take one after another: live, the length of the audio; else by the median latency of an earlier
+    /// run. Omitted if there was none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected_s: Option<f64>,
 }
 
 /// What executing a plan would send, without sending it. Trials that an unfinished run of it in `store` has done already
@@ -117,6 +121,7 @@ pub fn forecast(
             cost: cost(at),
             currency: prices[at].as_ref().map(|prices| prices.currency.clone()),
             other_language: (*foreign > 0).then_some(*foreign),
+            expected_s: matches!(variant.delivery, Delivery::Live(_)).then_some(used.audio_s),
         });
     Ok(forecast.collect())
 }
@@ -291,5 +296,6 @@ pub(crate) fn new_run(
         variants: stored_variants(bench, plan),
         clips: corpus.clips.clone(),
         left_out: material.left_out.clone(),
+        notes: Vec::new(),
     }
 }

@@ -46,6 +46,7 @@ fn new_run(label: Option<&str>, plan: &str, started_at: &str) -> NewRun {
         }],
         clips: (0..700).map(clip).collect(),
         left_out: Vec::new(),
+        notes: Vec::new(),
     }
 }
 

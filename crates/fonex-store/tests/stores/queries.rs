@@ -54,6 +54,7 @@ fn new_run(label: &str) -> NewRun {
         variants: vec![variant("marl"), variant("tern")],
         clips: clips(),
         left_out: Vec::new(),
+        notes: Vec::new(),
     }
 }
 

@@ -57,6 +57,7 @@ fn new_run(label: Option<&str>) -> NewRun {
         }],
         clips: vec![clip("b"), clip("a")],
         left_out: vec![LeftOut { clip_id: "z".into(), reason: "no audio".into() }],
+        notes: Vec::new(),
     }
 }
 

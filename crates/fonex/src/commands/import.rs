@@ -120,6 +120,7 @@ fn new_run(head: &RunFileHead, clips: Vec<Clip>, label: Option<String>) -> NewRu
         variants: run.variants,
         clips,
         left_out: run.left_out,
+        notes: run.notes,
     }
 }
 

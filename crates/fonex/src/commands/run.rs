@@ -6,7 +6,8 @@ use fonex_store::{RunRef, RunState, Store, StorePlace};
 
 use super::load_run;
 use super::run_names::{check_label, find_run};
-use fonex_core::measures::tell_own;
+use fonex_analysis::Wanted;
+use fonex_core::measures::{find, tell_own};
 
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::commands::show;
@@ -120,8 +121,13 @@ pub fn run(options: &RunOptions) -> Result<Code, Failure> {
     if options.dry_run {
         // Looking must not make a store.
         let store = options.bench.store().existing().ok().filter(|_| !options.again);
-        let forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
-        return dry_run(options, &forecast, &least_difference_of(&bench, plan)?);
+        let mut forecast = forecast(&bench, plan, options.label.as_deref(), store.as_ref())?;
+        let from = match options.bench.store().existing() {
+            Ok(mut store) => expect_times(&mut store, plan, &mut forecast)?,
+            Err(_) => None,
+        };
+        let notes = duration(plan, &forecast, from) + &least_difference_of(&bench, plan)?;
+        return dry_run(options, &forecast, &notes);
     }
     let which = if options.again { Which::Anew } else { Which::Resumed };
     let mut store = options.bench.store().open()?;
@@ -217,6 +223,53 @@ fn dry_run(options: &RunOptions, forecast: &[Forecast], least: &str) -> Result<C
         }
     }
     Ok(Code::Done)
+}
+
+/// Fills in how long trials take, by the median latencies of the latest finished run of the plan; gives its number.
+fn expect_times(store: &mut Store, plan: &Plan, forecast: &mut [Forecast]) -> Result<Option<i64>, Failure> {
+    let unknown = |row: &Forecast| row.expected_s.is_none() && row.trials > 0;
+    if !forecast.iter().any(unknown) {
+        return Ok(None);
+    }
+    let earlier =
+        store.runs()?.into_iter().rev().find(|run| run.plan == plan.name && run.state == RunState::Finished);
+    let (Some(run), Some(latency)) = (earlier, find("latency_p50")) else { return Ok(None) };
+    let number = run.id;
+    let view = load_run(store, run, None, &Wanted { measures: vec![latency], ..Wanted::default() })?;
+    for row in forecast.iter_mut().filter(|row| unknown(row)) {
+        let earlier = view.variants.iter().find(|variant| variant.variant.name == row.variant);
+        let median_ms = earlier.and_then(|variant| variant.measures.get(latency.id)).map(|estimate| estimate.value);
+        row.expected_s = median_ms.map(|ms| ms / 1e3 * row.trials as f64);
+    }
+    Ok(Some(number))
+}
+
+/// About how long the run takes, in a sentence.
+fn duration(plan: &Plan, forecast: &[Forecast], from: Option<i64>) -> String {
+    let trials: u64 = forecast.iter().map(|row| row.trials).sum();
+    if trials == 0 {
+        return String::new();
+    }
+    let known: f64 = forecast.iter().filter_map(|row| row.expected_s).sum();
+    let open: Vec<&str> = forecast
+        .iter()
+        .filter(|row| row.trials > 0 && row.expected_s.is_none())
+        .map(|row| row.variant.as_str())
+        .collect();
+    if open.len() == forecast.len() {
+        return "How long it takes is not known before a first run of the plan.\n".to_owned();
+    }
+    let at_once = plan.concurrency.max(1);
+    let seconds = known / at_once as f64;
+    let how_long = match seconds {
+        ..1.0 => "less than a second".to_owned(),
+        1.0..120.0 => format!("{seconds:.0} s"),
+        120.0..7_200.0 => format!("{:.0} minutes", seconds / 60.0),
+        _ => format!("{:.1} hours", seconds / 3_600.0),
+    };
+    let from = from.map_or_else(String::new, |run| format!(", by the latencies of run {run}"));
+    let without = if open.is_empty() { String::new() } else { format!("; not known for {}", open.join(", ")) };
+    format!("It takes about {how_long} with {at_once} at once{from}{without}.\n")
 }
 
 /// What the clips of a plan can tell at all.

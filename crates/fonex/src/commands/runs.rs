@@ -1,7 +1,9 @@
 //! `fonex runs`: what is stored.
 
 use clap::{Args, Subcommand};
-use fonex_store::{Run, RunState, Store, StoreError, Study, StudyKind};
+use fonex_formats::{Place, Problem};
+use fonex_run::now;
+use fonex_store::{Run, RunNote, RunState, Store, StoreError, Study, StudyKind};
 use serde::Serialize;
 
 use super::find_run;
@@ -9,7 +11,7 @@ use super::run_names::check_label;
 use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output::{self, Cell, Table, plural};
+use crate::output::{self, Cell, Table, plural, shortened};
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -46,6 +48,24 @@ pub enum RunsAction {
     Delete(DeleteOptions),
     /// Change the label of a run
     Relabel(RelabelOptions),
+    /// Keep a note with a run: what was decided, and why
+    Note(NoteOptions),
+}
+
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Example, in the folder the demo made: fonex runs note w46 'held back: radio calls are worse'"
+)]
+pub struct NoteOptions {
+    /// Run: its number, its label, or last
+    pub run: String,
+    /// The note
+    pub text: String,
+    /// Who writes it; by default the user of this machine
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    #[command(flatten)]
+    pub bench: BenchArg,
 }
 
 #[derive(Debug, Args)]
@@ -84,6 +104,8 @@ pub(in crate::commands) struct RunLine {
     planned: u64,
     trials: u64,
     failed: u64,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    notes: Vec<RunNote>,
 }
 
 /// One stored study in short.
@@ -99,6 +121,7 @@ pub fn runs(options: &RunsOptions) -> Result<Code, Failure> {
     match &options.action {
         Some(RunsAction::Delete(options)) => delete(options),
         Some(RunsAction::Relabel(options)) => relabel(options),
+        Some(RunsAction::Note(options)) => note(options),
         Some(RunsAction::List(options)) => list(options),
         None => list(&options.list),
     }
@@ -110,6 +133,7 @@ fn list(options: &ListOptions) -> Result<Code, Failure> {
         return studies(&store, options.format.format);
     }
     let mut lines = Vec::new();
+    let mut notes = store.noted_runs()?;
     for run in store.listed_runs()? {
         let outcomes = &run.outcomes;
         lines.push(RunLine {
@@ -122,6 +146,7 @@ fn list(options: &ListOptions) -> Result<Code, Failure> {
             trials: outcomes.iter().map(|(_, trials)| trials).sum(),
             failed: outcomes.iter().filter(|(outcome, _)| !outcome.is_answer()).map(|(_, trials)| trials).sum(),
             variants: run.variants,
+            notes: notes.remove(&run.id).unwrap_or_default(),
         });
     }
     if options.format.format == Format::Json {
@@ -164,6 +189,8 @@ fn list(options: &ListOptions) -> Result<Code, Failure> {
 
 /// Runs listed, the latest first.
 const MOST_RUNS: usize = 20;
+/// Characters of a note in the list.
+const MOST_OF_A_NOTE: usize = 60;
 /// Variants named of one run.
 const MOST_VARIANTS: usize = 3;
 
@@ -179,6 +206,7 @@ fn print_runs(store: &Store, mut lines: Vec<RunLine>, all: bool) -> Result<Code,
         ("failed", 0),
         ("state", 0),
         ("variants", 0),
+        ("note", 0),
     ]);
     let shown = if all { lines.len() } else { lines.len().min(MOST_RUNS) };
     for line in &lines[..shown] {
@@ -200,6 +228,7 @@ fn print_runs(store: &Store, mut lines: Vec<RunLine>, all: bool) -> Result<Code,
             if line.failed == 0 { Cell::Empty } else { Cell::Alarm(line.failed) },
             state,
             Cell::text(variants),
+            line.notes.last().map_or(Cell::Empty, |note| Cell::text(shortened(&note.text, MOST_OF_A_NOTE))),
         ]);
     }
     let unfinished = lines.iter().filter(|line| line.state == RunState::Unfinished).count() as u64;
@@ -258,6 +287,31 @@ fn delete(options: &DeleteOptions) -> Result<Code, Failure> {
     }
     output::print_lines(&text)?;
     Ok(Code::Done)
+}
+
+/// Characters of a note.
+const MOST_CHARACTERS: usize = 2_000;
+
+fn note(options: &NoteOptions) -> Result<Code, Failure> {
+    let text = options.text.split_whitespace().collect::<Vec<_>>().join(" ");
+    if text.is_empty() || text.chars().count() > MOST_CHARACTERS {
+        let problem = Problem::new("the note is empty or too long", Place::default().field("TEXT"));
+        return Err(problem.expected(format!("1 to {MOST_CHARACTERS} characters")).into());
+    }
+    let store = options.bench.store().to_change()?;
+    let run = find_run(&store, &options.run)?;
+    let user = || ["USER", "LOGNAME", "USERNAME"].into_iter().find_map(|name| std::env::var(name).ok());
+    let by = options.by.clone().or_else(user).filter(|name| !name.trim().is_empty());
+    let note = RunNote { text, by: by.unwrap_or_else(|| "unknown".to_owned()), at: now() };
+    store.add_notes(run.id, std::slice::from_ref(&note))?;
+    output::print_lines(&format!("Run {}: {}\n", run.id, note_in_words(&note)))?;
+    Ok(Code::Done)
+}
+
+/// `2026-12-02, anna: held back`.
+pub(super) fn note_in_words(note: &RunNote) -> String {
+    let day = note.at.get(..10).unwrap_or(&note.at);
+    format!("{day}, {}: {}", note.by, note.text)
 }
 
 fn relabel(options: &RelabelOptions) -> Result<Code, Failure> {

@@ -191,3 +191,29 @@ fn a_turn_takes_models_and_voices_by_name() {
     turns("osier/Brann").expect(2).says(&["no model or voice \"Brann\"", "Bran"]);
     turns("oser/Bran").expect(2).says(&["no engine \"oser\"", "osier"]);
 }
+
+#[test]
+fn notes_stay_with_a_run_wherever_it_goes() {
+    let folder = Folder::new();
+    folder.fonex(&["demo", "."]).expect(0);
+    folder.fonex(&["runs", "note", "w46", "held back:\n radio \u{1b}[31mcalls", "--by", "anna"]).expect(0);
+    folder.fonex(&["runs", "note", "w45", "accepted", "--by", "bo"]).expect(0);
+    folder.fonex(&["runs"]).expect(0).prints(&["held back: radio", "accepted"]);
+    folder.fonex(&["show", "w46"]).expect(0).prints(&["anna: held back: radio"]);
+    folder.fonex(&["gate", "w46"]).expect(1).prints(&["anna: held back", "note on the baseline", "bo: accepted"]);
+    folder.fonex(&["export", "w46", "-o", "run.jsonl"]).expect(0);
+    folder.fonex(&["import", "run.jsonl", "--store", "taken"]).expect(0);
+    folder.fonex(&["store", "copy", ".", "copied"]).expect(0);
+    // A note of later follows with the next copy.
+    folder.fonex(&["runs", "note", "w44", "later", "--by", "cy"]).expect(0);
+    folder.fonex(&["store", "copy", ".", "copied"]).expect(0);
+    folder.fonex(&["show", "last", "--store", "taken"]).expect(0).prints(&["anna: held back"]);
+    let listed: Vec<serde_json::Value> =
+        folder.fonex(&["runs", "--store", "copied", "--format", "json"]).expect(0).json();
+    let noted: Vec<&str> = listed.iter().filter_map(|run| run["notes"][0]["by"].as_str()).collect();
+    assert_eq!(noted, ["cy", "bo", "anna"]);
+    folder.fonex(&["report", "w46", "-o", "r.html"]).expect(0);
+    assert!(folder.read("r.html").contains("anna: held back: radio"));
+    folder.fonex(&["runs", "note", "w46", " "]).expect(2).says(&["the note is empty or too long"]);
+    folder.fonex(&["runs", "note", "w99", "x"]).expect(2).says(&["no run \"w99\""]);
+}

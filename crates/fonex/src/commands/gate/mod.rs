@@ -17,6 +17,7 @@ use fonex_store::{Run, RunState, Store};
 use self::pages::{gate_brief, gate_json, gate_junit, limits_table};
 use super::chosen::{MeasureArg, ProfileArg, UnitArg};
 use super::run_names::look_up;
+use super::runs::note_in_words;
 use super::selected::{Selecting, WhereArg};
 use super::{find_run, load_run};
 use crate::cli::{BenchArg, Format, FormatArg};
@@ -123,7 +124,11 @@ pub fn gate(options: &GateOptions) -> Result<Code, Failure> {
     let result = hold(&store, &view, limits, Held { baseline: baseline.as_ref(), unit, busy_share })?;
     match options.format.format {
         Format::Json => output::print_json(&result)?,
-        form @ (Format::Table | Format::Markdown) => gate_brief(&result).print(form)?,
+        form @ (Format::Table | Format::Markdown) => {
+            let mut answer = gate_brief(&result);
+            answer.stands_out.splice(0..0, notes(&store, &view, baseline.as_ref())?);
+            answer.print(form)?;
+        }
         Format::Csv => output::print_table(&limits_table(&result), Format::Csv)?,
     }
     for path in &options.output {
@@ -243,6 +248,17 @@ fn baseline(
     }
     let view = load(store, typed, options)?;
     Ok(Some(Baseline::of(store, &view, &facts(limits, &view))?))
+}
+
+/// What people noted about the run and about the one that is the baseline.
+fn notes(store: &Store, view: &RunView, baseline: Option<&Baseline>) -> Result<Vec<String>, Failure> {
+    let own = view.run.notes.iter().map(|note| format!("note of {}", note_in_words(note)));
+    let mut notes: Vec<String> = own.collect();
+    let Some(baseline) = baseline.filter(|baseline| !baseline.is_of(&view.run)) else { return Ok(notes) };
+    let accepted = store.runs()?.into_iter().find(|run| baseline.is_of(run));
+    let of_baseline = accepted.iter().flat_map(|run| &run.notes);
+    notes.extend(of_baseline.map(|note| format!("note on the baseline, {}", note_in_words(note))));
+    Ok(notes)
 }
 
 fn read(path: &Path) -> Result<Baseline, Problem> {

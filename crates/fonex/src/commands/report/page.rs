@@ -21,6 +21,7 @@ use super::verdict::{picture, verdict};
 use super::{sweeps, voices};
 use crate::commands::compare::{explained, findings_table, statement};
 use crate::commands::corpus::suspects_table;
+use crate::commands::runs::note_in_words;
 use crate::commands::show;
 use crate::commands::terms::{PRONOUNCED, terms_table};
 use crate::failure::Failure;
@@ -243,6 +244,7 @@ pub fn facts(runs: &[RunView]) -> Vec<(String, String)> {
         let profile = format!("{}, SHA-256 {}…", view.profile().name, &profile_checksum(view.profile())[..12]);
         let scoring = format!("text profile {profile}, seed {}, Fonex {}", run.seed, run.fonex_version);
         facts.push(("Scored with".into(), scoring));
+        facts.extend(run.notes.iter().map(|note| ("Note".to_owned(), note_in_words(note))));
         facts.extend(run.commit.clone().map(|commit| ("Commit".to_owned(), commit)));
         let machine = &run.machine;
         let cores = plural(machine.cores as u64, "core");

@@ -8,6 +8,7 @@ use fonex_report::figures::{figure, figure_with_interval};
 use fonex_store::{RunState, Store};
 
 use crate::brief::names_in_words;
+use crate::commands::runs::note_in_words;
 use crate::failure::Failure;
 use crate::output::{percent, plural};
 
@@ -27,7 +28,9 @@ const MOST_ON_TRIAL: u32 = 2_000;
 /// The lines, the most important first.
 pub(super) fn stands_out(store: &Store, view: &RunView, sides: &[Side<'_>]) -> Result<Vec<String>, Failure> {
     let [recognisers, voices, heard, _] = by_kind(sides);
-    let mut lines = failures(view);
+    let mut lines: Vec<String> =
+        view.run.notes.iter().map(|note| format!("note of {}", note_in_words(note))).collect();
+    lines.extend(failures(view));
     lines.extend(slices(&heard));
     lines.extend(slices(&recognisers));
     lines.extend(times(&recognisers));
