@@ -29,13 +29,20 @@ export class LongList {
     new ResizeObserver(() => this.paint()).observe(box);
   }
 
-  show(items) {
+  /** Shows items, the one at a place active. */
+  show(items, at = 0) {
     this.items = items;
     this.active = items.length ? 0 : -1;
     this.filler.style.height = `${Math.min(items.length * ROW, TALLEST)}px`;
     this.box.scrollTop = 0;
     this.paint();
-    this.open(items.length ? items[0] : null);
+    if (at > 0 && at < items.length) this.move(at);
+    else this.open(items.length ? items[0] : null);
+  }
+
+  /** Moves by rows from the active one. */
+  step(by) {
+    if (this.items.length) this.move(Math.min(this.items.length - 1, Math.max(0, this.active + by)));
   }
 
   /** Rows of a very long list lie closer than they are tall: what is in sight follows the share scrolled. */
@@ -80,7 +87,7 @@ export class LongList {
     const step = steps[event.key];
     if (step === undefined || !this.items.length) return;
     event.preventDefault();
-    this.move(Math.min(this.items.length - 1, Math.max(0, this.active + step)));
+    this.step(step);
   }
 
   move(at) {

@@ -9,6 +9,7 @@ function start() {
   themeButton();
   document.querySelectorAll("figure, .scroll").forEach(reachable);
   document.querySelectorAll("table.data").forEach(sortable);
+  folds();
   // A large book takes a moment to read; the rest of the page is there before.
   requestAnimationFrame(() => setTimeout(open));
 }
@@ -20,6 +21,24 @@ function open() {
   browse(book, box);
   performance.mark("browser ready");
   setTimeout(() => book.prepare());
+}
+
+/** A link into a folded part opens it; paper shows every part. */
+function folds() {
+  const openAround = () => {
+    const name = decodeURIComponent(location.hash.slice(1).split("&")[0].split("=")[0]);
+    const target = name && document.getElementById(name);
+    for (let box = target && target.closest("details"); box; box = box.parentElement.closest("details")) box.open = true;
+    if (target) target.scrollIntoView();
+  };
+  addEventListener("hashchange", openAround);
+  openAround();
+  let opened = [];
+  addEventListener("beforeprint", () => {
+    opened = [...document.querySelectorAll("details.fold:not([open])")];
+    opened.forEach((box) => (box.open = true));
+  });
+  addEventListener("afterprint", () => opened.forEach((box) => (box.open = false)));
 }
 
 /** What is wider than its place can be scrolled with the keyboard. */

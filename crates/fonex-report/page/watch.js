@@ -33,7 +33,12 @@ function show(seen) {
   const bar = place("bar");
   bar.max = Math.max(1, seen.planned);
   bar.value = seen.done;
-  place("variants").replaceChildren(...seen.variants.map(row));
+  // A column for each figure that any variant has.
+  const names = [...new Set(seen.variants.flatMap((one) => one.figures.map((figure) => figure.name)))];
+  const heads = ["variant", "trials", "outcomes", ...names];
+  const head = (name, at) => make("th", { scope: "col", class: at === 1 || at > 2 ? "number" : "" }, name);
+  place("heads").replaceChildren(...heads.map(head));
+  place("variants").replaceChildren(...seen.variants.map((one) => row(one, names)));
   place("delays").replaceChildren(...seen.variants.filter((one) => one.latest_ms.length).map(strip));
   place("recent").replaceChildren(...seen.recent.map(recent));
 }
@@ -43,16 +48,17 @@ function tell(id, words) {
   if (place(id).textContent !== words) place(id).textContent = words;
 }
 
-function row(variant) {
+function row(variant, names) {
   const outcomes = variant.outcomes.map((one) => `${one.trials} ${one.outcome}`).join(", ");
-  const figures = variant.figures.map((one) => make("div", {}, `${one.name} ${one.text}`));
+  const told = new Map(variant.figures.map((one) => [one.name, one.text]));
+  const figures = names.map((name) => make("td", { class: "number" }, told.get(name) || "–"));
   return make(
     "tr",
     {},
     make("th", { scope: "row" }, variant.name),
     make("td", { class: "number" }, variant.trials.toLocaleString("en")),
     make("td", { class: "wrap" }, outcomes),
-    make("td", { class: "wrap" }, ...figures),
+    ...figures,
   );
 }
 

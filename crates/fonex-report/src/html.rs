@@ -22,12 +22,16 @@ pub struct ReportData {
     pub verdict: Vec<String>,
     /// The picture of it.
     pub picture: Option<ChartFigure>,
+    /// The variants by the measures that matter, a table a task.
+    pub head: Vec<HtmlTable>,
     /// What limits that.
     pub cautions: Vec<String>,
     /// What else can be said, most important first.
-    pub statements: Vec<String>,
-    /// Findings.
+    pub statements: Vec<Statement>,
+    /// Findings with a verdict, and labels under suspicion.
     pub tables: Vec<HtmlTable>,
+    /// Findings without a verdict.
+    pub untold: Option<HtmlTable>,
     /// The measures of variants, a few tables a task.
     pub summary: Vec<HtmlTable>,
     /// Charts as SVG made by [`crate::charts`], with a caption for readers who do not see them.
@@ -57,8 +61,19 @@ pub struct ReportData {
 pub struct ChartFigure {
     /// SVG text.
     pub svg: String,
+    /// The same for a narrow screen, where it is drawn for one.
+    pub narrow: Option<String>,
     /// What it shows.
     pub caption: String,
+}
+
+/// A sentence, with what the browser of clips shows for it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Statement {
+    /// The sentence.
+    pub text: String,
+    /// The fragment that opens its clips: `clips&slice=channel=radio`.
+    pub clips: Option<String>,
 }
 
 /// One clip with what each variant made of it.
@@ -187,7 +202,7 @@ mod tests {
         table.row([Cell::text(attack)]);
         let table = table.html();
         let audio = AudioClip { source: data_uri("audio/flac", b"x"), label: attack.into() };
-        let chart = ChartFigure { svg: "<svg></svg>".into(), caption: attack.into() };
+        let chart = ChartFigure { svg: "<svg></svg>".into(), narrow: None, caption: attack.into() };
         let mut book = Book::new([attack.to_owned()].into_iter(), Vec::new(), 0);
         book.add_clip(BookClip { id: attack.into(), text: attack.into(), ..BookClip::default() });
         let data = ReportData {

@@ -18,7 +18,8 @@ mod watch_page;
 pub use book::{Book, BookClip, BookKey, BookTrial};
 pub use charts::shortened;
 pub use html::{
-    AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, data_uri, render_report,
+    AudioClip, ChartFigure, ClipCard, Reading, RenderError, ReportData, SpokenBy, SpokenText, Statement, data_uri,
+    render_report,
 };
 pub use panel_page::{PanelPage, render_panel};
 pub use png::{PngError, png_from_svg};

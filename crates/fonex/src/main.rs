@@ -15,6 +15,9 @@ use clap::FromArgMatches;
 use cli::Cli;
 
 fn main() -> ExitCode {
+    clap_complete::CompleteEnv::with_factory(|| commands::completions::with_values(cli::command()))
+        .var(commands::completions::ASKED_BY)
+        .complete();
     let matches = cli::command().get_matches();
     let cli = Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     if cli.command.as_ref().is_some_and(cli::Command::keeps_many_threads) {

@@ -9,7 +9,7 @@ mod trend;
 mod turns;
 
 pub use corpus::{Distribution, GroupBar, corpus_svg};
-pub use intervals::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
+pub use intervals::{ChartWidth, IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
 pub use latency::{LatencySeries, latency_svg};
 pub use plane::{Guide, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, plane_svg};
 pub use sound::{SoundLabel, SoundPicture, WAVE_COLUMNS, sound_svg};

@@ -2,9 +2,9 @@
 
 use fonex_core::measures::Unit;
 use fonex_report::charts::{
-    ChangeMark, Distribution, GroupBar, Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis,
-    PlaneChart, PlaneForm, PlaneSeries, RateMark, SoundLabel, SoundPicture, TrendChart, TrendLine, TrendMark,
-    TurnBar, corpus_svg, interval_svg, latency_svg, plane_svg, sound_svg, trend_svg, turns_svg,
+    ChangeMark, ChartWidth, Distribution, GroupBar, Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries,
+    PlaneAxis, PlaneChart, PlaneForm, PlaneSeries, RateMark, SoundLabel, SoundPicture, TrendChart, TrendLine,
+    TrendMark, TurnBar, corpus_svg, interval_svg, latency_svg, plane_svg, sound_svg, trend_svg, turns_svg,
 };
 use fonex_report::png_from_svg;
 use resvg::usvg::{self, Options, Tree};
@@ -95,10 +95,20 @@ fn all_charts(name: &str, numbers: &[f64]) -> Vec<(&'static str, String)> {
     vec![
         ("trend", trend_svg(&trend(lines.collect()))),
         ("empty trend", trend_svg(&trend(Vec::new()))),
-        ("intervals", interval_svg(name, (name, IntervalAxis::Share), &rows, &series)),
+        ("intervals", interval_svg(name, (name, IntervalAxis::Share), &rows, &series, ChartWidth::Wide)),
+        (
+            "narrow intervals",
+            interval_svg(name, (name, IntervalAxis::Difference(Unit::Share)), &rows, &series, ChartWidth::Narrow),
+        ),
         (
             "no intervals",
-            interval_svg(name, (name, IntervalAxis::Points { low: 1.0, high: 5.0, step: 1.0 }), &[], &[]),
+            interval_svg(
+                name,
+                (name, IntervalAxis::Points { low: 1.0, high: 5.0, step: 1.0 }),
+                &[],
+                &[],
+                ChartWidth::Wide,
+            ),
         ),
         ("plane", plane_svg(&plane(false))),
         ("logarithmic plane", plane_svg(&plane(true))),

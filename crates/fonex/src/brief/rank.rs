@@ -37,7 +37,7 @@ impl Ranking<'_> {
     /// Which variant has the best figure, and what is certain about the others. One sentence or two.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
-        let (name, best, value) = &self.sides[0];
+        let (name, _, value) = &self.sides[0];
         let (measure, unit) = (self.measure, self.measure.unit);
         let most = if measure.better == Better::Higher { "highest" } else { "lowest" };
         let least = if measure.better == Better::Higher { "higher" } else { "lower" };
@@ -45,8 +45,8 @@ impl Ranking<'_> {
         let with_figure = |at: usize| format!("{} ({})", self.sides[at].0, read(at));
         let equal: Vec<usize> = (1..self.sides.len()).filter(|at| read(*at) == read(0)).collect();
         let (mut certain, mut alike, mut open) = (Vec::new(), Vec::new(), Vec::new());
-        for (at, (_, other, _)) in self.sides.iter().enumerate().skip(1).filter(|(at, _)| !equal.contains(at)) {
-            let Some(finding) = self.finding(best, other) else { continue };
+        for at in (1..self.sides.len()).filter(|at| !equal.contains(at)) {
+            let Some(finding) = self.finding(0, at) else { continue };
             match finding.verdict {
                 Verdict::Alike => alike.push(at),
                 Verdict::CannotTell => open.push((at, finding)),
@@ -80,7 +80,7 @@ impl Ranking<'_> {
             sentences.push(format!("{head}, certainly {least} than {}.", listed(&certain)));
         }
         if !alike.is_empty() {
-            let matters = alike.first().and_then(|at| self.finding(best, &self.sides[*at].1)?.matters);
+            let matters = alike.first().and_then(|at| self.finding(0, *at)?.matters);
             let within = matters.map_or_else(String::new, |matters| {
                 format!(" within {}", difference(unit, matters).trim_start_matches('+'))
             });
@@ -104,11 +104,12 @@ impl Ranking<'_> {
     }
 
     /// The finding about two variants over all clips.
-    fn finding(&self, one: &Side<'_>, other: &Side<'_>) -> Option<&Finding> {
-        let names = [one.name(), other.name()];
+    fn finding(&self, one: usize, other: usize) -> Option<&Finding> {
+        // A page compares under names of its own.
+        let is = |at: usize, name: &str| self.sides[at].0 == name || self.sides[at].1.name() == name;
         let own = self.comparisons.iter().find(|comparison| {
-            let sides = [&comparison.first, &comparison.second];
-            sides == [&names[0], &names[1]] || sides == [&names[1], &names[0]]
+            let (first, second) = (&comparison.first, &comparison.second);
+            is(one, first) && is(other, second) || is(other, first) && is(one, second)
         })?;
         own.findings.iter().find(|finding| finding.measure == self.measure.id && finding.slice.is_none())
     }

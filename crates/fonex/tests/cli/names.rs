@@ -217,3 +217,28 @@ fn notes_stay_with_a_run_wherever_it_goes() {
     folder.fonex(&["runs", "note", "w46", " "]).expect(2).says(&["the note is empty or too long"]);
     folder.fonex(&["runs", "note", "w99", "x"]).expect(2).says(&["no run \"w99\""]);
 }
+
+#[test]
+fn a_shell_is_told_the_runs_plans_measures_and_clips_at_hand() {
+    let folder = Folder::new();
+    folder.fonex(&["demo", "."]).expect(0);
+    let offered = |words: &[&str]| -> Vec<String> {
+        let at = words.len().to_string();
+        let asked = [("FONEX_COMPLETE", "bash"), ("_CLAP_COMPLETE_INDEX", at.as_str()), ("_CLAP_IFS", "\n")];
+        let done = folder.fonex_in(&[&["--", "fonex"], words].concat(), &asked).expect(0);
+        done.out.lines().map(str::to_owned).collect()
+    };
+    assert_eq!(offered(&["show", "w4"]), ["w46", "w45", "w44", "w43", "w42", "w41"]);
+    assert_eq!(offered(&["compare", "1:marl/"]), ["1:marl/river", "1:marl/brook"]);
+    assert_eq!(offered(&["run", "wee"]), ["weekly"]);
+    assert_eq!(offered(&["trend", "--measure", "wer,roc"]), ["wer,roc_area"]);
+    assert_eq!(offered(&["compare", "1", "--by", "ch"]), ["channel"]);
+    assert_eq!(offered(&["show", "1", "--clip", "radio-01"]).len(), 9);
+    for shell in ["bash", "zsh", "fish"] {
+        folder.fonex(&["completions", shell]).expect(0).prints(&["FONEX_COMPLETE", "fonex"]);
+    }
+    // Without a bench file nothing is known, and nothing is said.
+    let empty = Folder::new();
+    let asked = [("FONEX_COMPLETE", "bash"), ("_CLAP_COMPLETE_INDEX", "2"), ("_CLAP_IFS", "\n")];
+    assert_eq!(empty.fonex_in(&["--", "fonex", "run", "x"], &asked).expect(0).err, "");
+}

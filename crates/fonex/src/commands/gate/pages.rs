@@ -12,8 +12,8 @@ use crate::failure::Failure;
 use crate::output::{self, Cell, Table, plural};
 
 /// Columns of the limits that sentences say, or that CSV alone has.
-const NOT_IN_THE_ANSWER: [&str; 8] =
-    ["measure", "measure id", "clips of", "clips", "baseline", "certainty", "more clips", "reason"];
+const NOT_IN_THE_ANSWER: [&str; 7] =
+    ["measure id", "clips of", "clips", "baseline", "certainty", "more clips", "reason"];
 
 /// Limits that each have a sentence in the answer.
 const MOST_SENTENCES: usize = 3;
@@ -40,7 +40,11 @@ pub(super) fn gate_brief(result: &GateResult) -> Brief {
     if !clips.is_empty() {
         brief.answer.push(format!("Worst clips: {}.", clips.join(", ")));
     }
-    brief.tables = vec![limits_table(result).without(&NOT_IN_THE_ANSWER)];
+    let mut table = limits_table(result).without(&NOT_IN_THE_ANSWER);
+    if result.limits.iter().all(|limit| limit.variant == result.limits[0].variant) {
+        table = table.without(&["variant"]);
+    }
+    brief.tables = vec![table];
     let open = result.limits.iter().filter(|limit| limit.verdict == Kept::Undecided && !breaks(limit));
     brief.stands_out = open.map(|limit| format!("{}, counted as passed: {}", name(limit), why(limit))).collect();
     brief

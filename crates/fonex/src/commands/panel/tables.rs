@@ -4,7 +4,7 @@ use fonex_analysis::panel::{CollectedListener, MeasureAgreement, PanelResult, Vo
 use fonex_core::measures::{Unit, find};
 use fonex_core::panel::{PairResult, PanelKind, odds};
 use fonex_core::stats::Interval;
-use fonex_report::charts::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
+use fonex_report::charts::{ChartWidth, IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
 use fonex_report::figures;
 
 use crate::brief::Brief;
@@ -329,5 +329,5 @@ pub fn panel_chart(result: &PanelResult) -> String {
             IntervalAxis::Share,
         ),
     };
-    interval_svg(title, (axis, form), &rows, &series)
+    interval_svg(title, (axis, form), &rows, &series, ChartWidth::Wide)
 }

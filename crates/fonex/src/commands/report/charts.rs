@@ -5,8 +5,8 @@ use fonex_core::measures::{Mattering, Measure, find};
 use fonex_core::verdict::DrawnUnit;
 use fonex_report::ChartFigure;
 use fonex_report::charts::{
-    Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis, PlaneChart, PlaneForm, PlaneSeries,
-    RateMark, interval_svg, latency_svg, plane_svg, trend_svg,
+    ChartWidth, Guide, IntervalAxis, IntervalRow, IntervalSeries, LatencySeries, PlaneAxis, PlaneChart, PlaneForm,
+    PlaneSeries, RateMark, interval_svg, latency_svg, plane_svg, trend_svg,
 };
 use fonex_store::Store;
 
@@ -84,17 +84,14 @@ fn intervals(names: &Names<'_>, sides: &[Side<'_>], measure: &Measure) -> Option
         })
         .collect();
     let rows: Vec<IntervalRow> = rows.into_iter().map(|(_, row)| row).collect();
-    let svg = interval_svg(
-        "Word error rate",
-        ("word error rate; bars are 95 % intervals over clips", IntervalAxis::Share),
-        &rows,
-        &series,
-    );
+    let axis = ("word error rate; bars are 95 % intervals over clips", IntervalAxis::Share);
+    let drawn = |width| interval_svg("Word error rate", axis, &rows, &series, width);
+    let (svg, narrow) = (drawn(ChartWidth::Wide), Some(drawn(ChartWidth::Narrow)));
     let caption = format!(
         "Word error rate of each variant, over all clips and by slice.{}",
         left_out(names, &all, MOST_SERIES)
     );
-    Some(ChartFigure { svg, caption })
+    Some(ChartFigure { narrow, svg, caption })
 }
 
 fn over_runs(
@@ -114,6 +111,7 @@ fn over_runs(
         let told =
             if lines.is_empty() { "No significant change.".to_owned() } else { format!("{}.", lines.join("; ")) };
         ChartFigure {
+            narrow: None,
             svg: trend_svg(chart),
             caption: format!("Each run tested once, with the runs before it. {told}"),
         }
@@ -157,7 +155,7 @@ fn drift(store: &Store, names: &Names<'_>, sides: &[Side<'_>]) -> Result<Option<
         note: "one dot per word; dashed: fitted line. A slope is drift, a height is an offset".into(),
     };
     let caption = format!("Word starts along the recordings.{}", left_out(names, &timed, MOST_DOTTED));
-    Ok(Some(ChartFigure { svg: plane_svg(&chart), caption }))
+    Ok(Some(ChartFigure { narrow: None, svg: plane_svg(&chart), caption }))
 }
 
 fn latencies(
@@ -177,7 +175,7 @@ fn latencies(
     }
     let svg = latency_svg(&format!("Time to the answer of each {what}"), &series);
     let caption = "Latency of answered trials; lines further left are faster.";
-    Ok(Some(ChartFigure { svg, caption: format!("{caption}{}", left_out(names, group, MOST_SERIES)) }))
+    Ok(Some(ChartFigure { narrow: None, svg, caption: format!("{caption}{}", left_out(names, group, MOST_SERIES)) }))
 }
 
 /// Recognisers of a page, those that hear voices left out.

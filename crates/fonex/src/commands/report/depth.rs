@@ -86,5 +86,5 @@ pub fn reliability_chart(scores: &[Named<'_>]) -> Option<ChartFigure> {
         note: "in brackets the expected calibration error; below the dashed line an engine is overconfident".into(),
     };
     let caption = "Confidence of words against how often they were right.".into();
-    Some(ChartFigure { svg: plane_svg(&chart), caption })
+    Some(ChartFigure { narrow: None, svg: plane_svg(&chart), caption })
 }

@@ -101,10 +101,18 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     }
     let folder = options.bench.bench.parent().unwrap_or(Path::new("")).to_owned();
     let recordings = options.recordings.as_ref().map(|typed| find_run(&store, typed)).transpose()?;
-    let mut scorecards = Vec::new();
+    let (mut scorecards, mut head) = (Vec::new(), Vec::new());
     for view in &runs {
+        let speaks = view.variants.iter().any(|variant| variant.variant.task == Task::Speak);
+        let natural = if speaks { natural(&mut store, view, recordings.as_ref())? } else { Vec::new() };
+        if speaks {
+            head.push(
+                show::voices_table(view, &natural)
+                    .titled(if runs.len() > 1 { view.name() } else { String::new() })
+                    .html(),
+            );
+        }
         if view.variants.iter().any(|variant| variant.variant.hears.is_some()) {
-            let natural = natural(&mut store, view, recordings.as_ref())?;
             let apart_db = show::apart_from_recordings(&store, view, &folder)?;
             scorecards.push(show::scorecard(view, &natural, &[], &apart_db).html());
         }
@@ -115,7 +123,7 @@ pub fn report(options: &ReportOptions) -> Result<Code, Failure> {
     let mattering = mattering(&options.bench)?;
     let worst = options.worst;
     let shown = Shown { store: &store, runs: &runs, folder: &folder, worst, clips, unit, mattering: &mattering };
-    let mut data = page(&shown, scorecards, &mut sounds)?;
+    let mut data = page(&shown, (head, scorecards), &mut sounds)?;
     studies::add(&mut data, &store, &runs, options)?;
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(&options.output)))?;
     sounds.finish()?;

@@ -7,8 +7,8 @@ use fonex_analysis::{
 };
 use fonex_core::accuracy::Score;
 use fonex_core::measures::Mattering;
-use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Slices};
-use fonex_report::{HtmlTable, ReportData, Table};
+use fonex_core::verdict::{DrawnUnit, FEW_CLIPS, Finding, Slices, Verdict};
+use fonex_report::{HtmlTable, ReportData, Statement, Table};
 use fonex_run::{now, profile_checksum};
 use fonex_store::Store;
 
@@ -44,7 +44,11 @@ pub struct Shown<'p> {
 }
 
 /// The page, but for studies.
-pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) -> Result<ReportData, Failure> {
+pub fn page(
+    shown: &Shown<'_>,
+    (voice_tables, scorecards): (Vec<HtmlTable>, Vec<HtmlTable>),
+    sounds: &mut Sounds,
+) -> Result<ReportData, Failure> {
     let Shown { store, runs, folder, worst, clips, unit, mattering } = *shown;
     let names = Names::new(runs);
     let sides: Vec<Side<'_>> = runs
@@ -77,9 +81,12 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     all_charts.extend(reliability_chart(&scores));
     all_charts.extend(voices::trade_off(runs));
     all_charts.extend(sweeps::along_settings(runs));
-    let findings = findings_table(&comparisons, true).titled("Findings").noted(
+    let (told, untold) = by_verdict(&comparisons);
+    let findings = findings_table(&told, true).titled("Findings").noted(
         "Pairs of the same clips. Intervals and verdicts hold at 95 % for all findings of this page together.",
     );
+    let without = untold.iter().map(|comparison| comparison.findings.len()).sum::<usize>() as u64;
+    let untold = findings_table(&untold, true).titled(format!("{} without a verdict", plural(without, "finding")));
     let (labels, suspects) = labels_on_trial(store, runs)?;
     let filled = |tables: Vec<Table>| tables.iter().filter(|table| !table.is_empty()).map(Table::html).collect();
     let still = cards.clips(&sides, suspects)?;
@@ -87,7 +94,8 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
     let book = cards.book(runs, &sides, &still, clips)?;
     let verdict = verdict(&comparisons, &names, &sides, book.as_ref());
     // What the verdict says is not said again.
-    let statements = statements(&comparisons).into_iter().filter(|line| !verdict.contains(line)).collect();
+    let statements = statements(&comparisons).into_iter().filter(|line| !verdict.contains(&line.text)).collect();
+    let head = head(&names, &sides).into_iter().chain(voice_tables).collect();
     Ok(ReportData {
         title: format!("Speech benchmark: {} {}", noun.to_lowercase(), titles.join(", ")),
         subtitle: format!(
@@ -97,6 +105,8 @@ pub fn page(shown: &Shown<'_>, scorecards: Vec<HtmlTable>, sounds: &mut Sounds) 
             now()
         ),
         picture: picture(&comparisons),
+        head,
+        untold: (!untold.is_empty()).then(|| untold.html()),
         verdict,
         statements,
         cautions: cautions(&comparisons, &sides),
@@ -167,13 +177,71 @@ fn charted_tags(variant: &VariantView) -> Vec<String> {
         .collect()
 }
 
-fn statements(comparisons: &[Comparison]) -> Vec<String> {
+/// Statements listed; the table of findings has all.
+const MOST_STATEMENTS: usize = 8;
+
+/// The findings that found a difference, in sentences, each with the fragment that opens its clips.
+fn statements(comparisons: &[Comparison]) -> Vec<Statement> {
     let mut statements = Vec::new();
     for comparison in comparisons {
         let told = comparison.findings.iter().filter(|finding| finding.verdict.is_difference());
-        statements.extend(told.filter_map(|finding| statement(comparison, finding)));
+        statements.extend(told.filter_map(|finding| {
+            let clips = (finding.measure == "wer").then(|| clips_of(comparison, finding));
+            Some(Statement { text: statement(comparison, finding)?, clips })
+        }));
     }
+    statements.truncate(MOST_STATEMENTS);
     statements
+}
+
+/// The fragment of the page that shows the clips behind a finding.
+fn clips_of(comparison: &Comparison, finding: &Finding) -> String {
+    let escaped = |text: &str| -> String {
+        let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.:/".contains(&byte);
+        text.bytes()
+            .map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
+            .collect()
+    };
+    let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!("&slice={}", escaped(slice)));
+    let result = if finding.verdict == Verdict::Better { "won" } else { "lost" };
+    let (first, second) = (escaped(&comparison.first), escaped(&comparison.second));
+    format!("clips{slice}&result={result}&first={first}&second={second}")
+}
+
+/// The comparisons with those findings that have a verdict, and with those that have none.
+fn by_verdict(comparisons: &[Comparison]) -> (Vec<Comparison>, Vec<Comparison>) {
+    let with = |told: bool| {
+        let of = |comparison: &Comparison| {
+            let is_told = |finding: &&Finding| (finding.verdict != Verdict::CannotTell) == told;
+            Comparison {
+                findings: comparison.findings.iter().filter(is_told).cloned().collect(),
+                ..comparison.clone()
+            }
+        };
+        comparisons.iter().map(of).filter(|comparison| !comparison.findings.is_empty()).collect()
+    };
+    (with(true), with(false))
+}
+
+/// Recognisers and responders by the measures that matter for them.
+fn head(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
+    let [recognisers, _, _, responders] = by_kind(sides);
+    let kinds = [(recognisers, show::KINDS[0]), (responders, show::KINDS[3])];
+    let several = kinds.iter().filter(|(kind, _)| !kind.is_empty()).count() > 1;
+    let tables = kinds.iter().filter(|(kind, _)| !kind.is_empty()).map(|(kind, title)| {
+        let named: Vec<VariantView> = kind.iter().map(|side| named(names, *side)).collect();
+        let renamed: Vec<Side<'_>> =
+            kind.iter().zip(&named).map(|(side, variant)| Side { variant, ..*side }).collect();
+        show::variants_by_what_matters(&renamed).titled(if several { *title } else { "" }).html()
+    });
+    tables.collect()
+}
+
+/// A variant under the name that the page gives it.
+fn named(names: &Names<'_>, side: Side<'_>) -> VariantView {
+    let mut variant = side.variant.clone();
+    variant.variant.name = names.of(side);
+    variant
 }
 
 fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
@@ -184,7 +252,8 @@ fn cautions(comparisons: &[Comparison], sides: &[Side<'_>]) -> Vec<String> {
     }
     let few: Vec<&Side<'_>> =
         sides.iter().filter(|side| side.variant.clips < FEW_CLIPS && side.variant.clips > 0).collect();
-    for alike in few.chunk_by(|a, b| a.variant.clips == b.variant.clips) {
+    let is_said = cautions.iter().any(|caution| caution.starts_with("only "));
+    for alike in few.chunk_by(|a, b| a.variant.clips == b.variant.clips).filter(|_| !is_said) {
         let names: Vec<String> = alike.iter().map(|side| side.name()).collect();
         let clips = plural(alike[0].variant.clips, "clip");
         cautions.push(format!("only {clips}, so intervals are rough: {}", names.join(", ")));
@@ -206,14 +275,7 @@ fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
         if group.is_empty() {
             continue;
         }
-        let named: Vec<VariantView> = group
-            .iter()
-            .map(|side| {
-                let mut variant = side.variant.clone();
-                variant.variant.name = names.of(*side);
-                variant
-            })
-            .collect();
+        let named: Vec<VariantView> = group.iter().map(|side| named(names, *side)).collect();
         let variants: Vec<&VariantView> = named.iter().collect();
         let note = "Failed trials have no answer. Figures count answered trials, warm-up left out, with their 95 % intervals over clips.";
         tables.push(show::variants_table(&variants).titled(title).html());

@@ -20,6 +20,7 @@ pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Rep
     for view in runs {
         match windows::windows_of(store, view, &options.bench.bench) {
             Ok(Some(measured)) => data.charts.push(ChartFigure {
+                narrow: None,
                 svg: windows::chart(&measured),
                 caption: format!("Run {}: error rate against delay, by how audio was delivered.", view.name()),
             }),
@@ -34,19 +35,19 @@ pub fn add(data: &mut ReportData, store: &Store, runs: &[RunView], options: &Rep
     if let Some(typed) = &options.load {
         let found = find_study::<Vec<LoadReport>>(store, StudyKind::Load, typed)?;
         let caption = caption(found.id, &load::in_words(&found.figures));
-        data.charts.push(ChartFigure { svg: load::chart(&found.figures), caption });
+        data.charts.push(ChartFigure { narrow: None, svg: load::chart(&found.figures), caption });
         data.facts.push(fact(found.id, &found.study));
     }
     if let Some(typed) = &options.turns {
         let found = find_study::<Conversation>(store, StudyKind::Turns, typed)?;
         let caption = caption(found.id, &turns::in_words(&found.figures));
-        data.charts.push(ChartFigure { svg: turns::chart(&found.figures), caption });
+        data.charts.push(ChartFigure { narrow: None, svg: turns::chart(&found.figures), caption });
         data.facts.push(fact(found.id, &found.study));
     }
     if let Some(typed) = &options.panel {
         let found = find_study::<PanelResult>(store, StudyKind::Panel, typed)?;
         let caption = format!("Study {}: {}", found.id, panel_caption(&found.figures));
-        data.charts.insert(0, ChartFigure { svg: panel_chart(&found.figures), caption });
+        data.charts.insert(0, ChartFigure { narrow: None, svg: panel_chart(&found.figures), caption });
         data.tables.extend(panel_tables(&found.figures).iter().map(Table::html));
         data.facts.push(fact(found.id, &found.study));
     }

@@ -126,5 +126,5 @@ fn chart(
         equal_units: false,
         note: "bars are 95 % intervals over clips".to_owned(),
     });
-    Some(ChartFigure { svg, caption: format!("{title}: {}.{not_drawn}", measure.about) })
+    Some(ChartFigure { narrow: None, svg, caption: format!("{title}: {}.{not_drawn}", measure.about) })
 }

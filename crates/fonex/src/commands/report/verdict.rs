@@ -1,14 +1,15 @@
 //! What a reader with two minutes must know: what differs, where, and what to listen to; and the picture of it.
 
-use fonex_analysis::{Comparison, Side};
+use fonex_analysis::{Comparison, Side, comparable};
 use fonex_core::measures::{Better, Measure, find};
-use fonex_core::verdict::{Finding, LEAST_CLIPS_OF_SLICE, Verdict};
-use fonex_report::charts::{IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
+use fonex_core::verdict::{Finding, LEAST_CLIPS_OF_SLICE};
+use fonex_report::charts::{ChartWidth, IntervalAxis, IntervalRow, IntervalSeries, RateMark, interval_svg};
 use fonex_report::figures::figure_with_interval;
 use fonex_report::{Book, ChartFigure};
 
 use super::names::Names;
-use crate::commands::compare::{more_in_words, statement};
+use crate::brief::ranking;
+use crate::commands::compare::statement;
 use crate::output::{self, plural};
 
 /// Series of one picture.
@@ -30,7 +31,10 @@ fn is_told(finding: &Finding) -> bool {
     finding.verdict.is_difference()
 }
 
-/// Three sentences at most.
+/// Lines of the verdict.
+const MOST_LINES: usize = 4;
+
+/// Which variant is best, where that shows most, and what to listen to.
 pub fn verdict(
     comparisons: &[Comparison],
     names: &Names<'_>,
@@ -39,60 +43,50 @@ pub fn verdict(
 ) -> Vec<String> {
     let mut lines = Vec::new();
     match headline(comparisons) {
-        Some(measure) => lines.extend(of_comparisons(comparisons, measure)),
+        Some(measure) => {
+            lines.extend(best(comparisons, measure, names, sides));
+            lines.extend(told_most(comparisons, measure));
+        }
         None => lines.extend(of_one(names, sides)),
     }
     let failed: u64 = sides.iter().map(|side| side.variant.failed()).sum();
     let harmful = book.map(|book| book.hardest(MOST_NAMED)).filter(|clips| !clips.is_empty());
+    lines.truncate(MOST_LINES - 1);
     if failed > 0 {
         let trials: u64 = sides.iter().map(|side| side.variant.extras.trials).sum();
         lines.push(format!("{failed} of {} have no answer.", plural(trials, "trial")));
     } else if let Some(clips) = harmful {
         lines.push(format!("Listen first to {}.", clips.join(", ")));
     }
-    lines.truncate(3);
     lines
 }
 
-/// What differs, and where most.
-fn of_comparisons(comparisons: &[Comparison], measure: &Measure) -> Vec<String> {
-    let findings = |slices: bool| {
-        let all =
-            comparisons.iter().flat_map(|comparison| comparison.findings.iter().map(move |one| (comparison, one)));
-        all.filter(move |(_, one)| one.measure == measure.id && one.slice.is_some() == slices)
-    };
-    let plainest = |slices: bool| {
-        let told = findings(slices).filter(|(_, finding)| is_told(finding));
-        told.max_by(|a, b| size(a.1).total_cmp(&size(b.1)))
-    };
-    let mut lines = Vec::new();
-    match plainest(false) {
-        Some((comparison, finding)) => lines.extend(statement(comparison, finding)),
-        None if findings(false).any(|(_, finding)| finding.verdict == Verdict::Alike) => {
-            let mut alike = findings(false).filter(|(_, finding)| finding.verdict == Verdict::Alike);
-            lines.extend(alike.next().and_then(|(comparison, finding)| statement(comparison, finding)));
-        }
-        None => {
-            let clips = findings(false).map(|(_, finding)| finding.clips).max().unwrap_or_default();
-            let nearest = findings(false).filter(|(_, finding)| finding.more_clips.is_some());
-            let nearest = nearest.min_by_key(|(_, finding)| finding.more_clips);
-            let more = nearest
-                .and_then(|(_, finding)| more_in_words(finding))
-                .map_or_else(String::new, |more| format!("; {more} more clips are needed (80 % power)"));
-            let clips = plural(clips, "clip");
-            lines.push(format!("No difference in {} can be told on {clips}{more}.", measure.name));
-        }
-    }
-    if let Some((comparison, finding)) = plainest(true) {
-        lines.extend(statement(comparison, finding));
-    } else {
-        // Nothing stands out by slice: the next thing that differs.
-        let others =
-            comparisons.iter().flat_map(|comparison| comparison.findings.iter().map(move |one| (comparison, one)));
-        let mut told = others.filter(|(_, one)| is_told(one) && one.measure != measure.id && one.slice.is_none());
-        lines.extend(told.next().and_then(|(comparison, finding)| statement(comparison, finding)));
+/// Which variant has the best figure, group by group.
+fn best(comparisons: &[Comparison], measure: &'static Measure, names: &Names<'_>, sides: &[Side<'_>]) -> Vec<String> {
+    let groups = comparable(sides).into_iter().filter(|group| group.len() > 1);
+    let named = groups.map(|group| group.iter().map(|side| (names.of(*side), *side)).collect::<Vec<_>>());
+    let ranked = named.filter_map(|group| Some(ranking(measure, &group, comparisons)?.sentences().join(" ")));
+    let mut lines: Vec<String> = ranked.take(2).collect();
+    // Where one recogniser hears all voices, its name says nothing.
+    let mut listeners = sides.iter().filter(|side| side.variant.variant.hears.is_some());
+    let listener =
+        |side: &Side<'_>| side.variant.variant.name.rsplit_once(" by ").map(|(_, name)| format!(" by {name}"));
+    if let Some(only) = listeners.next().and_then(listener)
+        && listeners.all(|side| listener(side).as_ref() == Some(&only))
+    {
+        lines.iter_mut().for_each(|line| *line = line.replace(&only, ""));
     }
     lines
+}
+
+/// The slice in which the measure differs most, and the first difference in another measure.
+fn told_most(comparisons: &[Comparison], measure: &Measure) -> Vec<String> {
+    let all = || comparisons.iter().flat_map(|one| one.findings.iter().map(move |finding| (one, finding)));
+    let told = || all().filter(|(_, finding)| is_told(finding));
+    let sliced = told().filter(|(_, finding)| finding.measure == measure.id && finding.slice.is_some());
+    let slice = sliced.max_by(|a, b| size(a.1).total_cmp(&size(b.1)));
+    let other = told().find(|(_, finding)| finding.measure != measure.id && finding.slice.is_none());
+    slice.into_iter().chain(other).filter_map(|(comparison, finding)| statement(comparison, finding)).collect()
 }
 
 /// Small slices have no interval, and would stretch the axis.
@@ -163,7 +157,8 @@ pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
     };
     let axis = format!("difference from {first}{better}; bars are intervals at 95 % for all findings of the page");
     let title = format!("{}: difference from {first}", output::capital(measure.name));
-    let svg = interval_svg(&title, (&axis, IntervalAxis::Difference(measure.unit)), &rows, &series);
+    let drawn = |width| interval_svg(&title, (&axis, IntervalAxis::Difference(measure.unit)), &rows, &series, width);
+    let (svg, narrow) = (drawn(ChartWidth::Wide), Some(drawn(ChartWidth::Narrow)));
     let left_out: Vec<&str> = with[shown.len()..].iter().map(|(one, _)| one.second.as_str()).collect();
     let of_measure = |one: &&Finding| one.measure == measure.id;
     let all_drawn = comparisons.iter().flat_map(|one| &one.findings).filter(of_measure).all(is_drawn);
@@ -178,5 +173,5 @@ pub fn picture(comparisons: &[Comparison]) -> Option<ChartFigure> {
         small,
         output::not_drawn(&left_out)
     );
-    Some(ChartFigure { svg, caption })
+    Some(ChartFigure { svg, narrow, caption })
 }

@@ -133,5 +133,9 @@ pub fn trade_off(runs: &[RunView]) -> Option<ChartFigure> {
             behind.join(", ")
         )
     };
-    Some(ChartFigure { svg: plane_svg(&chart), caption: format!("Understanding against delay. {behind}") })
+    Some(ChartFigure {
+        narrow: None,
+        svg: plane_svg(&chart),
+        caption: format!("Understanding against delay. {behind}"),
+    })
 }

@@ -67,7 +67,7 @@ pub(super) fn brief(
     for (kind, title) in [(&recognisers, KINDS[0]), (&synthesisers, KINDS[1]), (&responders, KINDS[3])] {
         let Some(first) = kind.first() else { continue };
         let task = first.variant.variant.task;
-        let table = if task == Task::Speak { voices_table(view, natural) } else { variants_table(kind) };
+        let table = if task == Task::Speak { voices_table(view, natural) } else { variants_by_what_matters(kind) };
         brief.tables.push(if several { table.titled(title) } else { table });
         if task == Task::Speak {
             brief.answer.extend(voices_heard(&heard, &comparisons));
@@ -126,8 +126,8 @@ pub(super) fn heading(view: &RunView) -> String {
     )
 }
 
-/// A row a variant.
-fn variants_table(sides: &[Side<'_>]) -> Table {
+/// A row a variant, with the measures that matter for its task.
+pub fn variants_by_what_matters(sides: &[Side<'_>]) -> Table {
     let task = sides.first().map_or(Task::Hear, |side| side.variant.variant.task);
     let shipped = columns(task).iter().filter_map(|id| find(id));
     // Whoever defines a measure wants to see it.
@@ -162,7 +162,7 @@ fn figure_cell(variant: &VariantView, measure: &Measure) -> Cell {
 }
 
 /// A row a voice: how it is understood, how it sounds, and what is wrong with it. A last row for recordings.
-fn voices_table(view: &RunView, natural: &[Natural]) -> Table {
+pub fn voices_table(view: &RunView, natural: &[Natural]) -> Table {
     let cards = VoiceCard::of(view);
     let mut listeners: Vec<&str> = Vec::new();
     for (name, _) in cards.iter().flat_map(|card| &card.heard_by) {

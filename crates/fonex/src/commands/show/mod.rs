@@ -30,6 +30,7 @@ use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output;
 use brief::brief;
+pub use brief::{variants_by_what_matters, voices_table};
 use clips::show_clip;
 use depth::Depth;
 pub use depth::Section;

@@ -8,7 +8,7 @@ use fonex_core::measures::find;
 use fonex_core::verdict::Verdict;
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg, trends_svg};
-use fonex_report::{ChartFigure, ReportData, render_report};
+use fonex_report::{ChartFigure, ReportData, Statement, render_report};
 use fonex_run::now;
 
 use super::{Limits, in_words, points_table, run_name, shown_at, title};
@@ -72,10 +72,11 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
     } else {
         changed
     };
-    let figure = |chart: &TrendChart| ChartFigure { svg: trend_svg(chart), caption: chart.title.clone() };
+    let figure =
+        |chart: &TrendChart| ChartFigure { narrow: None, svg: trend_svg(chart), caption: chart.title.clone() };
     let picture = if charts.len() > 1 {
         let svg = trends_svg("Over runs", charts);
-        Some(ChartFigure { svg, caption: "Those of one measure are on one scale.".to_owned() })
+        Some(ChartFigure { narrow: None, svg, caption: "Those of one measure are on one scale.".to_owned() })
     } else {
         None
     };
@@ -84,7 +85,7 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
         subtitle: format!("{}, written {}", plural(runs.len() as u64, "run"), now()),
         verdict,
         picture,
-        statements: others.collect(),
+        statements: others.map(|text| Statement { text, clips: None }).collect(),
         charts: charts.iter().map(figure).collect(),
         tables: vec![points_table(all).titled("Run by run").html()],
         method: vec![
