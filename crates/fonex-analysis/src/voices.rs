@@ -18,13 +18,14 @@ pub struct VoiceCard<'v> {
     pub voice: &'v VariantView,
     /// Each recogniser's name and what it makes of the voice, in the order of the plan.
     pub heard_by: Vec<(String, &'v VariantView)>,
-    /// Whether no other voice is surely better in one thing, with no worse an interval in the others: the WERs and [`VoiceCard::AXES`].
+    /// Whether no other voice is surely better in one thing without being surely worse in another: the WERs and [`VoiceCard::AXES`].
     pub on_front: bool,
 }
 
 impl<'v> VoiceCard<'v> {
     /// What voices are traded off by, beside how well they are understood.
-    pub const AXES: [&'static str; 3] = ["faulty_clips", "first_audible_p50", "cost_per_audio_minute"];
+    pub const AXES: [&'static str; 4] =
+        ["faulty_clips", "clipped_clips", "first_audible_p50", "cost_per_audio_minute"];
 
     /// The voices of a run.
     #[must_use]
@@ -90,7 +91,7 @@ impl<'v> VoiceCard<'v> {
         heard.chain(own).collect()
     }
 
-    /// Whether this voice is surely better in one thing, and neither bound of its interval is worse in any other.
+    /// Whether this voice is surely better in one thing, and surely worse in no other: the intervals do not overlap.
     fn beats(&self, other: &Self) -> bool {
         let mut better_somewhere = false;
         for ((measure, own), (_, others)) in self.axes().into_iter().zip(other.axes()) {
@@ -104,7 +105,7 @@ impl<'v> VoiceCard<'v> {
             let (own, others) = (bounds(own), bounds(others));
             if own.1 < others.0 {
                 better_somewhere = true;
-            } else if own.1 > others.1 || own.0 > others.0 {
+            } else if own.0 > others.1 {
                 return false;
             }
         }

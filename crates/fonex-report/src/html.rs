@@ -211,7 +211,9 @@ mod tests {
             verdict: vec![attack.into()],
             picture: Some(chart.clone()),
             cautions: vec![attack.into()],
-            statements: vec![attack.into()],
+            statements: vec![Statement { text: attack.into(), clips: Some(attack.into()) }],
+            head: vec![table.clone()],
+            untold: Some(table.clone()),
             facts: vec![(attack.into(), attack.into())],
             summary: vec![table.clone()],
             charts: vec![chart],
@@ -252,7 +254,7 @@ mod tests {
         assert!(!page.contains("<img") && !page.contains("\"'>"), "{page}");
         assert_eq!(
             page.matches("&lt;script&gt;").count(),
-            43,
+            59,
             "every field is shown, the title and those of tables twice"
         );
         assert_eq!(page.matches("\\u003cscript").count(), 3, "the name, the id and the text of the clips to explore");

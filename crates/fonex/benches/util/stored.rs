@@ -107,5 +107,6 @@ fn new_run(clips: Vec<Clip>, trials: usize) -> NewRun {
         variants: vec![variant("river"), variant("brook")],
         clips,
         left_out: Vec::new(),
+        notes: Vec::new(),
     }
 }

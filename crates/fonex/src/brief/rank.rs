@@ -7,6 +7,9 @@ use fonex_report::figures::{difference, figure};
 
 use crate::commands::compare::more_in_words;
 
+/// Variants that are named one by one in a sentence; of more the count says more.
+const MOST_NAMED: usize = 4;
+
 /// The variants of a group in the order of one measure.
 pub struct Ranking<'s> {
     measure: &'static Measure,
@@ -56,18 +59,19 @@ impl Ranking<'_> {
         let all = self.sides.len() - 1;
         let mut best_of: Vec<&str> = vec![name];
         best_of.extend(equal.iter().map(|at| self.sides[*at].0.as_str()));
+        let best_of =
+            if best_of.len() > MOST_NAMED { format!("{} variants", best_of.len()) } else { names_in_words(&best_of) };
         if equal.len() == all {
-            return vec![format!("{} have the same {}.", names_in_words(&best_of), with_value(measure, *value))];
+            return vec![format!("{best_of} have the same {}.", with_value(measure, *value))];
         }
         let verb = if equal.is_empty() { "has" } else { "have" };
-        let best_of = names_in_words(&best_of);
         let head = format!("{best_of} {verb} the {most} {}", with_value(measure, *value));
         if certain.is_empty() && alike.is_empty() && open.is_empty() {
             return vec![format!("{head}.")];
         }
         let listed = |places: &[usize]| {
             // A long list says less than its count.
-            if places.len() > 4 {
+            if places.len() > MOST_NAMED {
                 format!("{} of {all} others", places.len())
             } else {
                 names_in_words(&places.iter().map(|at| with_figure(*at)).collect::<Vec<_>>())

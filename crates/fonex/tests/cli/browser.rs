@@ -107,6 +107,8 @@ impl Browser {
             "Home" => 36,
             "End" => 35,
             " " => 32,
+            "Escape" => 27,
+            "/" => 191,
             other => u32::from(other.to_ascii_uppercase().as_bytes()[0]),
         };
         let text = if key.len() == 1 {

@@ -208,8 +208,7 @@ fn notes_stay_with_a_run_wherever_it_goes() {
     folder.fonex(&["runs", "note", "w44", "later", "--by", "cy"]).expect(0);
     folder.fonex(&["store", "copy", ".", "copied"]).expect(0);
     folder.fonex(&["show", "last", "--store", "taken"]).expect(0).prints(&["anna: held back"]);
-    let listed: Vec<serde_json::Value> =
-        folder.fonex(&["runs", "--store", "copied", "--format", "json"]).expect(0).json();
+    let listed: Vec<Value> = folder.fonex(&["runs", "--store", "copied", "--format", "json"]).expect(0).json();
     let noted: Vec<&str> = listed.iter().filter_map(|run| run["notes"][0]["by"].as_str()).collect();
     assert_eq!(noted, ["cy", "bo", "anna"]);
     folder.fonex(&["report", "w46", "-o", "r.html"]).expect(0);

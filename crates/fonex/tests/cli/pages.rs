@@ -56,7 +56,7 @@ fn a_plain_difference_is_found_and_a_report_is_only_text() {
     folder.fonex(&["report", "1", "-o", "report.html"]).expect(0);
     let page = page(&folder, "report.html");
     assert!(!page.contains("<script>alert") && page.contains("bad gets more words wrong than good"));
-    assert!(page.contains("data:audio/wav;base64,") && page.matches("<svg ").count() == 3, "{page}");
+    assert!(page.contains("data:audio/wav;base64,") && page.matches("<svg ").count() == 5, "{page}");
     for address in ["http://", "https://", "src=\"/", "@import"] {
         let ours = page.replace("http://www.w3.org/2000/svg", "");
         assert!(!ours.contains(address), "the page reaches out: {address}");

@@ -135,8 +135,67 @@ fn clips_are_searched_and_heard_word_by_word() {
     browser.value("document.querySelector('.detail .thread button.folded').click()");
     assert_eq!(browser.value("document.querySelectorAll('.detail .thread')[0].children.length"), 160);
     browser.value("document.querySelector('th button').click()");
-    assert_eq!(browser.value("document.querySelector('th').getAttribute('aria-sort')"), "descending");
+    assert_eq!(browser.value("document.querySelector('th:has(button)').getAttribute('aria-sort')"), "descending");
     assert!(browser.complaints.is_empty(), "{:?}", browser.complaints);
+}
+
+#[test]
+fn keys_work_from_anywhere_and_an_address_names_what_is_shown() {
+    if !program_is_there("chromium") {
+        return;
+    }
+    let folder = explored();
+    folder.fonex(&["report", "1", "-o", "r.html"]).expect(0);
+    let path = folder.path().join("r.html");
+    let mut browser = Browser::open(&path, "");
+    ready(&mut browser);
+    let clip = "document.querySelector('.detail h3').textContent";
+    assert_eq!(browser.value("location.hash"), "", "what the page shows by itself needs no address");
+    browser.press("j");
+    browser.press("j");
+    browser.press("k");
+    let second = browser.value(clip);
+    assert_eq!(browser.value("document.querySelector('[aria-selected=true]').dataset.at"), "1");
+    assert_eq!(browser.value("location.hash"), format!("#clip={}", second.as_str().unwrap()));
+    browser.press("/");
+    assert_eq!(browser.value("document.activeElement.type"), "search");
+    browser.press("j");
+    assert_eq!(browser.value("document.activeElement.value"), "j", "a letter in a field is a letter");
+    browser.press("Escape");
+    assert_eq!(browser.value("document.activeElement.className"), "list");
+    choose(&mut browser, "Search", "");
+    browser.value("document.activeElement.blur()");
+    browser.press("c");
+    assert_eq!(browser.value("document.activeElement.className"), "list");
+    // What is chosen can be sent.
+    choose(&mut browser, "Slice", "0 1");
+    choose(&mut browser, "Result", "wrong");
+    let address = browser.value("location.hash").as_str().unwrap().to_owned();
+    let (open, count) = (browser.value(clip), browser.value("document.querySelector('.count').textContent"));
+    assert!(address.contains("&slice=channel%3D") && address.contains("&result=wrong"), "{address}");
+    let mut other = Browser::open(&path, &address);
+    ready(&mut other);
+    assert_eq!(other.value(clip), open);
+    assert_eq!(other.value("document.querySelector('.count').textContent"), count);
+    // A finding leads to its clips, and a part of the page opens where a link leads into it.
+    let link = "document.querySelector('a.clips')";
+    if other.value(&format!("!!{link}")) == true {
+        other.value(&format!("{link}.click()"));
+        other.wait("document.querySelector('.asked').textContent && location.hash.startsWith('#clip')");
+    }
+    assert_eq!(other.value("document.querySelector('#measures').closest('details').open"), false);
+    other.value("document.querySelector('nav a[href=\"#measures\"]').click()");
+    other.wait("document.querySelector('#measures').closest('details').open");
+    other.value("dispatchEvent(new Event('beforeprint'))");
+    assert_eq!(other.value("[...document.querySelectorAll('details.fold')].every((d) => d.open)"), true);
+    other.value("dispatchEvent(new Event('afterprint'))");
+    assert_eq!(other.value("[...document.querySelectorAll('details.fold')].filter((d) => d.open).length"), 1);
+    for address in ["#clip=%E0%A4", "#clip=nobody&slice=moon=1&first=&kind=x", "#clips&slice", "#nothing"] {
+        let mut broken = Browser::open(&path, address);
+        ready(&mut broken);
+        assert!(broken.complaints.is_empty(), "{address}: {:?}", broken.complaints);
+    }
+    assert!(browser.complaints.is_empty() && other.complaints.is_empty(), "{:?}", browser.complaints);
 }
 
 #[test]

@@ -125,11 +125,10 @@ pub fn trade_off(runs: &[RunView]) -> Option<ChartFigure> {
             .to_owned(),
     };
     let behind = if behind.is_empty() {
-        "No voice has another that is surely better in one respect and has no worse an interval in the others."
-            .to_owned()
+        "No voice has another that is surely better in one respect without being surely worse in another.".to_owned()
     } else {
         format!(
-            "Another voice is surely better in one respect, with no worse an interval in the others, than {}.",
+            "Another voice is surely better in one respect, without being surely worse in another, than {}.",
             behind.join(", ")
         )
     };

@@ -73,7 +73,7 @@ pub(super) fn brief(
             brief.answer.extend(voices_heard(&heard, &comparisons));
             brief.answer.extend(faulty_voices(view));
         }
-        if kind.len() == 1 && !(task == Task::Speak && !heard.is_empty()) {
+        if kind.len() == 1 && (task != Task::Speak || heard.is_empty()) {
             brief.answer.extend(of_one(first.variant).into_iter().filter(|_| !several));
         } else if brief.answer.len() < 4 {
             brief.answer.extend(best(kind, &comparisons));

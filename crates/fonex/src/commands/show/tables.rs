@@ -101,7 +101,9 @@ pub fn measures_tables(variants: &[&VariantView], width: usize) -> Vec<Table> {
         rest = &rest[count..];
     }
     tables.retain(|table| !table.is_empty());
-    tables
+    let last =
+        tables.pop().map(|table| table.noted("fonex measures ID explains a measure, such as fonex measures wil."));
+    tables.into_iter().chain(last).collect()
 }
 
 /// What never happened, such as a failure of each kind, fills no row.
