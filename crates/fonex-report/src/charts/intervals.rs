@@ -6,7 +6,9 @@ use plotters::style::text_anchor::{HPos, VPos};
 
 use crate::figures::{difference, signed};
 
-use super::{Drawn, GRID, INK, QUIET, Scale, anchored, colour, draw, legend, line, marker, percent, shortened, text};
+use super::{
+    Drawn, GRID, INK, QUIET, Scale, anchored, colour, draw, legend, line, marker, percent, shortened_apart, text,
+};
 
 /// One row: a set of clips.
 #[derive(Debug, Clone, PartialEq)]
@@ -179,16 +181,17 @@ pub fn interval_svg(
                 line(area, (x.at(0.0), top), (x.at(0.0), end), QUIET.stroke_width(2))?;
             }
         }
-        for (index, row) in rows.iter().enumerate() {
+        let row_names: Vec<&str> = rows.iter().map(|row| row.name.as_str()).collect();
+        let row_names = shortened_apart(&row_names, if narrow { 30 } else { ((left - 30) / 8) as usize });
+        for (index, (row, name)) in rows.iter().zip(&row_names).enumerate() {
             let top = top_of_rows + row_height * index as i32;
             line(area, (left.min(24), top), (right, top), GRID)?;
             if narrow {
-                let name = shortened(&format!("{}, {}", row.name, row.size), 40);
+                let name = format!("{name}, {}", row.size);
                 text(area, &name, (left.min(24), top + 13), anchored(13, INK, HPos::Left, VPos::Center))?;
             } else {
                 let middle = top + row_height / 2;
-                let name = shortened(&row.name, ((left - 30) / 8) as usize);
-                text(area, &name, (24, middle - 8), anchored(14, INK, HPos::Left, VPos::Center))?;
+                text(area, name, (24, middle - 8), anchored(14, INK, HPos::Left, VPos::Center))?;
                 text(area, &row.size, (24, middle + 9), anchored(12, QUIET, HPos::Left, VPos::Center))?;
             }
             for (at, one) in series.iter().enumerate() {

@@ -82,8 +82,7 @@ fn legend(area: &Area<'_>, names: &[&str], (left, top): (i32, i32)) -> Drawn {
     let each = room / in_row as i32 - APART;
     let most = if wide { (f64::from(each.max(0)) / (13.0 * LETTER_WIDTH)) as usize } else { usize::MAX };
     let mut x = left;
-    for (series, name) in names.iter().enumerate() {
-        let name = shortened(name, most);
+    for (series, name) in shortened_apart(names, most).into_iter().enumerate() {
         let (row, column) = ((series / in_row) as i32, (series % in_row) as i32);
         if wide {
             x = left + column * (each + APART);
@@ -115,6 +114,22 @@ pub fn shortened(words: &str, most: usize) -> String {
         return words.to_owned();
     }
     words.chars().take(most.saturating_sub(1)).chain(['…']).collect()
+}
+
+/// Names of at most so many characters. Those that would become the same keep their ends instead of their middles.
+fn shortened_apart(names: &[&str], most: usize) -> Vec<String> {
+    let cut: Vec<String> = names.iter().map(|name| shortened(name, most)).collect();
+    let is_clear = |at: usize| (0..names.len()).all(|other| cut[other] != cut[at] || names[other] == names[at]);
+    let with_end = |name: &str| {
+        let letters: Vec<char> = name.chars().collect();
+        let kept = most.saturating_sub(1);
+        if letters.len() <= most || kept < 2 {
+            return shortened(name, most);
+        }
+        let end = kept / 2;
+        letters[..kept - end].iter().chain(&['…']).chain(&letters[letters.len() - end..]).collect()
+    };
+    (0..names.len()).map(|at| if is_clear(at) { cut[at].clone() } else { with_end(names[at]) }).collect()
 }
 
 /// A scale from values to picture coordinates.
@@ -179,4 +194,17 @@ fn draw(width: u32, height: u32, drawing: impl FnOnce(&Area<'_>) -> Drawn) -> St
     }
     // A name may hold control characters, which XML 1.0 has no way to write.
     svg.chars().map(|c| if c.is_control() && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cut_names_stay_different() {
+        let names = ["engine/en-gb slow", "engine/en-gb fast", "short"];
+        assert_eq!(shortened_apart(&names, 10), ["engin…slow", "engin…fast", "short"]);
+        assert_eq!(shortened_apart(&names, 40), names);
+        assert_eq!(shortened_apart(&["alpha-one", "beta-two"], 5), ["alph…", "beta…"]);
+    }
 }

@@ -137,7 +137,7 @@ fn commands(commands: &[String], width: usize) -> String {
     const BREAK: char = '\u{1}';
     let kept: Vec<String> = commands.iter().map(|command| command.replace(' ', &BREAK.to_string())).collect();
     let line = format!("More: {}", kept.join(" · "));
-    folded_under(&line, width, 6).replace(BREAK, " ").replace("\n      · ", " ·\n      ")
+    folded_under(&line, width.saturating_sub(2), 6).replace(BREAK, " ").replace("\n      · ", " ·\n      ")
 }
 
 /// An argument as a shell takes it.

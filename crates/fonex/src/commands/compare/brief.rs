@@ -1,7 +1,7 @@
 //! The answer of a comparison: who is better, where, and what it costs.
 
 use fonex_analysis::Comparison;
-use fonex_core::measures::{Measure, Unit, find};
+use fonex_core::measures::{Better, Measure, Unit, find};
 use fonex_core::speech::{SoundChange, SoundVerdict};
 use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_report::figures::{difference, difference_with_interval};
@@ -289,10 +289,25 @@ fn findings_of_one(comparison: &Comparison, names: &Names<'_>) -> (Table, u64) {
     ]);
     let all = comparison.findings.len() <= MOST_ROWS;
     let is_listed = |finding: &&Finding| all || finding.slice.is_none() || finding.verdict.is_difference();
-    let listed: Vec<&Finding> = comparison.findings.iter().filter(is_listed).collect();
+    let mut listed: Vec<&Finding> = comparison.findings.iter().filter(is_listed).collect();
+    // Each measure over all clips, then its slices, the worst loss first.
+    let place = |finding: &Finding| comparison.findings.iter().position(|one| one.measure == finding.measure);
+    listed.sort_by(|a, b| {
+        let key = |finding: &Finding| (place(finding), finding.slice.is_some());
+        key(a).cmp(&key(b)).then_with(|| loss(b).total_cmp(&loss(a)))
+    });
     listed.iter().take(3 * MOST_ROWS).for_each(|finding| table.row(finding_row(finding)));
     let left_out = comparison.findings.len() - listed.len().min(3 * MOST_ROWS);
     (table.without_empty_columns(), left_out as u64)
+}
+
+/// By how much the second is worse.
+fn loss(finding: &Finding) -> f64 {
+    let size = finding.difference.unwrap_or(f64::NEG_INFINITY);
+    match find(&finding.measure).map(|measure| measure.better) {
+        Some(Better::Higher) => -size,
+        _ => size,
+    }
 }
 
 /// A question of the table: a measure, its slice, and how many clips it is about.
@@ -323,6 +338,17 @@ fn side_by_side(comparisons: &[&Comparison], names: &Names<'_>) -> Table {
     let first = questions.first().map(|question| question.measure.id);
     questions.retain(|question| question.slice.is_none() || Some(question.measure.id) == first);
     let sliced = questions.iter().any(|question| question.slice.is_some());
+    let worst = |question: &Asked<'_>| {
+        comparisons.iter().filter_map(|one| question.finding(&[*one])).map(loss).fold(f64::NEG_INFINITY, f64::max)
+    };
+    // The first measure over all clips, its slices with the worst loss first, then the others.
+    questions.sort_by(|a, b| {
+        let key = |question: &Asked<'_>| (Some(question.measure.id) != first, question.slice.is_some());
+        let slices = a.slice.is_some() && b.slice.is_some();
+        key(a)
+            .cmp(&key(b))
+            .then_with(|| if slices { worst(b).total_cmp(&worst(a)) } else { std::cmp::Ordering::Equal })
+    });
     if questions.iter().filter(|question| question.slice.is_some()).count() > MOST_SLICES {
         let told = |question: &Asked<'_>| {
             comparisons.iter().any(|one| question.finding(&[*one]).is_some_and(|f| f.verdict.is_difference()))
