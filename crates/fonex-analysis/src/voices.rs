@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use fonex_core::measures::{Better, Estimate, Measure, estimate, find};
+use fonex_core::measures::{Better, Estimate, Mattering, Measure, estimate, find};
 use fonex_core::speech::words_for;
 use fonex_core::{Clip, Task};
 use fonex_store::{Run, RunState, Store, StoreError, Variant};
@@ -18,7 +18,7 @@ pub struct VoiceCard<'v> {
     pub voice: &'v VariantView,
     /// Each recogniser's name and what it makes of the voice, in the order of the plan.
     pub heard_by: Vec<(String, &'v VariantView)>,
-    /// Whether no other voice is surely better in one thing without being surely worse in another: the WERs and [`VoiceCard::AXES`].
+    /// Whether no other voice is surely better in one thing without being worse in another by what matters: the WERs and [`VoiceCard::AXES`].
     pub on_front: bool,
 }
 
@@ -91,7 +91,7 @@ impl<'v> VoiceCard<'v> {
         heard.chain(own).collect()
     }
 
-    /// Whether this voice is surely better in one thing, and surely worse in no other: the intervals do not overlap.
+    /// Whether this voice is surely better in one thing (the intervals do not overlap), and in no other worse by what matters.
     fn beats(&self, other: &Self) -> bool {
         let mut better_somewhere = false;
         for ((measure, own), (_, others)) in self.axes().into_iter().zip(other.axes()) {
@@ -102,10 +102,12 @@ impl<'v> VoiceCard<'v> {
                 let interval = estimate.interval.map_or((estimate.value, estimate.value), |i| (i.low, i.high));
                 if sign > 0.0 { interval } else { (-interval.1, -interval.0) }
             };
+            let matters = measure.matters(&Mattering::new()).from(others.value);
+            let worse = sign * (own.value - others.value) > matters;
             let (own, others) = (bounds(own), bounds(others));
             if own.1 < others.0 {
                 better_somewhere = true;
-            } else if own.0 > others.1 {
+            } else if worse {
                 return false;
             }
         }

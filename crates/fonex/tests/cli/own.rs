@@ -54,7 +54,10 @@ fn a_condition_is_the_share_of_clips_in_which_it_holds() {
     folder.fonex(&["gate"]).expect(0).prints(&["order taken right", "50.0 %", "at least 40.0 %"]);
     folder.fonex(&["run", "--anew"]).expect(3).prints(&["lake", "slow", "66.7 %"]);
     folder.fonex(&["compare", "1", "2"]).expect(0).prints(&["order taken right", "slow"]);
-    folder.fonex(&["trend", "--measure", "ordered"]).expect(0).prints(&["order taken right over runs", "50.0 %"]);
+    folder
+        .fonex(&["trend", "--measure", "ordered"])
+        .expect(0)
+        .prints(&["no change in order taken right over 2 runs", "50.0 %"]);
     let listed: Vec<Value> = folder.fonex(&["measures", "--format", "json"]).expect(0).json();
     let own = listed.iter().find(|measure| measure["id"] == "ordered").unwrap();
     assert_eq!((own["unit"].as_str(), own["better"].as_str()), (Some("share"), Some("higher")));

@@ -117,8 +117,10 @@ fn counts(result: &GateResult) -> String {
     }
     match (count(Kept::Undecided), passed_over) {
         (0, _) => {}
-        (open, 0) => parts.push(format!("{open} undecided")),
-        (open, passed) => parts.push(format!("{open} undecided, {passed} of them counted as passed")),
+        (open, passed) if passed == open && result.verdict == CountsAs::Pass => {
+            parts.push(format!("{open} undecided, counted as passed"));
+        }
+        (open, _) => parts.push(format!("{open} undecided")),
     }
     let kept = count(Kept::Pass);
     parts.push(match parts.is_empty() {

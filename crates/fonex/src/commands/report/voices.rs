@@ -125,10 +125,11 @@ pub fn trade_off(runs: &[RunView]) -> Option<ChartFigure> {
             .to_owned(),
     };
     let behind = if behind.is_empty() {
-        "No voice has another that is surely better in one respect without being surely worse in another.".to_owned()
+        "No voice has another that is surely better in one respect without being worse in another by what matters."
+            .to_owned()
     } else {
         format!(
-            "Another voice is surely better in one respect, without being surely worse in another, than {}.",
+            "Another voice is surely better in one respect, without being worse in another by what matters, than {}.",
             behind.join(", ")
         )
     };

@@ -170,7 +170,7 @@ pub fn scorecard(view: &RunView, natural: &[Natural], weights: &[Weight], apart_
     }
     let runs: Vec<String> =
         natural.iter().map(|natural| format!("{} in run {}", natural.recogniser, natural.run)).collect();
-    let mut note = "WER: what recognisers get wrong of what the voice speaks. Front: no other voice is surely better in one of WER, faults, clipping, first sound and cost without being surely worse in another."
+    let mut note = "WER: what recognisers get wrong of what the voice speaks. Front: no other voice is surely better in one of WER, faults, clipping, first sound and cost without being worse in another by what matters."
         .to_owned();
     if !apart_db.is_empty() {
         note +=
