@@ -62,7 +62,8 @@ pub fn write(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView
 
 fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView]) -> Result<(), Failure> {
     let told = |series: &Series| {
-        let lines: Vec<String> = in_words(series).iter().map(|line| line.trim().to_owned()).collect();
+        let lines = in_words(series).into_iter().filter(|line| !line.starts_with("caution: "));
+        let lines: Vec<String> = lines.map(|line| line.trim().to_owned()).collect();
         (!lines.is_empty()).then(|| format!("{}, {}: {}.", series.variant, title(series), lines.join("; ")))
     };
     let changed: Vec<String> = all.iter().filter(|series| !series.changes.is_empty()).filter_map(told).collect();
@@ -72,6 +73,12 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
     } else {
         changed
     };
+    let mut cautions: Vec<String> = Vec::new();
+    for caution in all.iter().flat_map(|series| &series.cautions) {
+        if !cautions.contains(caution) {
+            cautions.push(caution.clone());
+        }
+    }
     let figure =
         |chart: &TrendChart| ChartFigure { narrow: None, svg: trend_svg(chart), caption: chart.title.clone() };
     let picture = if charts.len() > 1 {
@@ -85,6 +92,8 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
         subtitle: format!("{}, written {}", plural(runs.len() as u64, "run"), now()),
         verdict,
         picture,
+        head: vec![super::series_table(all).html()],
+        cautions,
         statements: others.map(|text| Statement { text, clips: None }).collect(),
         charts: charts.iter().map(figure).collect(),
         tables: vec![points_table(all).titled("Run by run").html()],
