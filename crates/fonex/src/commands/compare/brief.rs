@@ -79,7 +79,7 @@ pub(super) fn brief(comparisons: &[Comparison], asked: &[String], by: &[String],
     let only = only.map_or_else(String::new, |only| format!(" --where {}", quoted(only)));
     let runs = format!("{}{only}", runs.join(" "));
     if let Some(tag) = tag.filter(|_| by.is_empty()) {
-        brief.more.push(format!("fonex compare {runs} --by {tag}"));
+        brief.more.push(format!("fonex compare {runs} --by {}", quoted(tag)));
     }
     if comparisons.iter().any(|one| one.findings.iter().any(|finding| finding.measure == "wer")) {
         brief.more.push(format!("fonex compare {runs} --flips"));

@@ -269,7 +269,11 @@ fn best(kind: &[Side<'_>], comparisons: &[Comparison]) -> Vec<String> {
     let named: Vec<(String, Side<'_>)> = kind.iter().map(|side| (side.variant.variant.name.clone(), *side)).collect();
     let measures: Vec<&'static Measure> = ranked_by(task).iter().filter_map(|id| find(id)).collect();
     let rankings: Vec<_> = measures.iter().filter_map(|measure| ranking(measure, &named, comparisons)).collect();
-    let Some((first, rest)) = rankings.split_first() else { return Vec::new() };
+    let Some((first, rest)) = rankings.split_first() else {
+        let with_figures =
+            kind.iter().find(|side| measures.iter().any(|m| side.variant.measures.get(m.id).is_some()));
+        return with_figures.map_or_else(Vec::new, |side| of_one(side.variant));
+    };
     let mut lines = first.sentences();
     for ranking in rest {
         // The same variant again needs no sentence of its own about the others.
@@ -290,7 +294,12 @@ fn of_one(variant: &VariantView) -> Vec<String> {
     });
     let told: Vec<String> = told.take(3).collect();
     if told.is_empty() {
-        return vec![format!("{} has no figures: no trial has an answer.", variant.variant.name)];
+        let why = if variant.failed() == variant.extras.trials {
+            "no trial has an answer"
+        } else {
+            "the answers have nothing to measure against these labels"
+        };
+        return vec![format!("{} has no figures: {why}.", variant.variant.name)];
     }
     vec![format!("{}: {} on {}.", variant.variant.name, names_in_words(&told), plural(variant.clips, "clip"))]
 }
@@ -321,7 +330,13 @@ fn notes(view: &RunView, natural: &[Natural]) -> Vec<String> {
             natural.iter().map(|natural| format!("{} in run {}", natural.recogniser, natural.run)).collect();
         notes.push(format!("Recordings: the same texts, heard by {}", names_in_words(&from)));
     }
-    notes.push("Times, RTF, pace and pitch are medians where no percentile is named; intervals are 95 %".to_owned());
+    let medians = ["latency_p50", "first_piece_p50", "first_audible_p50", "pace", "rtf"];
+    let has_medians = |variant: &VariantView| medians.iter().any(|id| variant.measures.get(id).is_some());
+    notes.push(if view.variants.iter().any(has_medians) {
+        "Times, RTF, pace and pitch are medians where no percentile is named; intervals are 95 %".to_owned()
+    } else {
+        "Intervals are 95 %".to_owned()
+    });
     if view.variants.len() > 1 {
         notes.push("\"certainly\" holds at 95 % for all pairs of variants together".to_owned());
     }
@@ -339,7 +354,7 @@ fn more(view: &RunView) -> Vec<String> {
     let tag = view.sheet().keys.iter().find(|key| (2..=6).contains(&key.values.len()));
     if kinds(Task::Hear) > 1 || view.variants.len() > 2 {
         more.push(match tag {
-            Some(tag) => format!("fonex compare {run} --by {}", tag.by),
+            Some(tag) => format!("fonex compare {run} --by {}", quoted(&tag.by)),
             None => format!("fonex compare {run}"),
         });
     }

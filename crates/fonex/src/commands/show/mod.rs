@@ -28,7 +28,7 @@ use super::{find_run, find_variant, load_run, mattering, store_to_read};
 use crate::brief::Brief;
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
-use crate::output;
+use crate::output::{self, Table};
 use brief::brief;
 pub use brief::{variants_by_what_matters, voices_table};
 use clips::show_clip;
@@ -188,7 +188,13 @@ fn show_by(view: &RunView, chosen: &[&'static Measure], by: &[String], form: For
             })
             .collect::<Vec<_>>()
     });
-    Brief { heading: brief::heading(view), tables: tables.collect(), ..Brief::default() }.print(form)?;
+    let tables: Vec<Table> = tables.collect();
+    let answer = if tables.iter().all(Table::is_empty) {
+        vec![format!("Nothing to compare by {}: all clips have the same value.", by.join(" or "))]
+    } else {
+        Vec::new()
+    };
+    Brief { heading: brief::heading(view), answer, tables, ..Brief::default() }.print(form)?;
     Ok(Code::Done)
 }
 

@@ -244,7 +244,9 @@ fn brief(all: &[Series], limits: &Limits, options: &TrendOptions) -> Brief {
             let name = find(&only.measure).map_or(only.measure.as_str(), |measure| measure.name);
             let slice = only.slice.as_ref().map_or_else(String::new, |slice| format!(" on {slice}"));
             let runs = only.points.iter().filter(|point| point.value.is_some()).count() as u64;
-            brief.heading = if only.changes.is_empty() {
+            brief.heading = if runs < 2 {
+                format!("{}: {name}{slice} of one run, nothing to follow yet", only.variant)
+            } else if only.changes.is_empty() {
                 format!("{}: no change in {name}{slice} over {}", only.variant, plural(runs, "run"))
             } else {
                 let change = lines.next().unwrap_or_default();
