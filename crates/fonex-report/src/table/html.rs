@@ -25,12 +25,14 @@ impl Table {
         let header = self.columns.iter().enumerate().map(|(at, column)| HtmlCell {
             text: column.name.clone(),
             tone: if self.is_number(at) { "number" } else { "plain" },
+            clips: None,
         });
         let rows = self.rows.iter().map(|row| {
             row.iter()
                 .enumerate()
                 .map(|(at, cell)| HtmlCell {
                     text: cell.read(),
+                    clips: None,
                     tone: if *cell == Cell::Empty && self.is_number(at) { "number" } else { tone(cell) },
                 })
                 .collect()
@@ -57,4 +59,20 @@ pub struct HtmlTable {
 struct HtmlCell {
     text: String,
     tone: &'static str,
+    /// A fragment of the page that shows the clips of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    clips: Option<String>,
+}
+
+impl HtmlTable {
+    /// Links the cells of a column to clips of the page.
+    #[must_use]
+    pub fn linked(mut self, column: &str, clips: impl Fn(&str) -> Option<String>) -> Self {
+        if let Some(at) = self.header.iter().position(|cell| cell.text == column) {
+            for cell in self.rows.iter_mut().filter_map(|row| row.get_mut(at)) {
+                cell.clips = clips(&cell.text);
+            }
+        }
+        self
+    }
 }

@@ -88,7 +88,10 @@ pub fn page(
     let without = untold.iter().map(|comparison| comparison.findings.len()).sum::<usize>() as u64;
     let untold = findings_table(&untold, true).titled(format!("{} without a verdict", plural(without, "finding")));
     let (labels, suspects) = labels_on_trial(store, runs)?;
-    let filled = |tables: Vec<Table>| tables.iter().filter(|table| !table.is_empty()).map(Table::html).collect();
+    let filled = |tables: Vec<Table>| -> Vec<HtmlTable> {
+        let linked = |table: &Table| table.html().linked("clips of", clips_of_slice);
+        tables.iter().filter(|table| !table.is_empty()).map(linked).collect()
+    };
     let still = cards.clips(&sides, suspects)?;
     let spoken = cards.spoken(runs, &sides)?;
     let book = cards.book(runs, &sides, &still, clips)?;
@@ -106,7 +109,7 @@ pub fn page(
         ),
         picture: picture(&comparisons),
         head,
-        untold: (!untold.is_empty()).then(|| untold.html()),
+        untold: (!untold.is_empty()).then(|| untold.html().linked("clips of", clips_of_slice)),
         verdict,
         statements,
         cautions: cautions(&comparisons, &sides),
@@ -194,14 +197,19 @@ fn statements(comparisons: &[Comparison]) -> Vec<Statement> {
     statements
 }
 
+/// A text as it stands in an address.
+fn escaped(text: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.:/".contains(&byte);
+    text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
+}
+
+/// The fragment that shows the wrong clips of a slice, `channel=radio`.
+fn clips_of_slice(slice: &str) -> Option<String> {
+    slice.contains('=').then(|| format!("clips&slice={}&result=wrong", escaped(slice)))
+}
+
 /// The fragment of the page that shows the clips behind a finding.
 fn clips_of(comparison: &Comparison, finding: &Finding) -> String {
-    let escaped = |text: &str| -> String {
-        let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.:/".contains(&byte);
-        text.bytes()
-            .map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
-            .collect()
-    };
     let slice = finding.slice.as_ref().map_or_else(String::new, |slice| format!("&slice={}", escaped(slice)));
     let result = if finding.verdict == Verdict::Better { "won" } else { "lost" };
     let (first, second) = (escaped(&comparison.first), escaped(&comparison.second));
@@ -283,7 +291,7 @@ fn summary(names: &Names<'_>, sides: &[Side<'_>]) -> Vec<HtmlTable> {
         for table in show::by_slice(&variants, None) {
             let titled = format!("{title}: {}", table.title);
             let note = table.note.replace("--format csv has", "fonex show --format csv has");
-            tables.push(table.titled(titled).noted(note).html());
+            tables.push(table.titled(titled).noted(note).html().linked("clips of", clips_of_slice));
         }
     }
     tables
