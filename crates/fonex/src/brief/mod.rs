@@ -140,6 +140,28 @@ fn commands(commands: &[String], width: usize) -> String {
     folded_under(&line, width.saturating_sub(2), 6).replace(BREAK, " ").replace("\n      · ", " ·\n      ")
 }
 
+/// The lines once each; of several that say how few clips there are, the one with the fewest.
+#[must_use]
+pub fn each_once(lines: impl IntoIterator<Item = String>) -> Vec<String> {
+    let few = |line: &str| -> Option<u64> {
+        let (count, rest) = line.strip_prefix("only ")?.split_once(' ')?;
+        (rest.starts_with("clip") && rest.ends_with("are rough")).then(|| count.parse().ok())?
+    };
+    let mut kept: Vec<String> = Vec::new();
+    for line in lines {
+        match (few(&line), kept.iter().position(|known| few(known).is_some())) {
+            (Some(count), Some(at)) => {
+                if few(&kept[at]).is_some_and(|known| count < known) {
+                    kept[at] = line;
+                }
+            }
+            _ if kept.contains(&line) => {}
+            _ => kept.push(line),
+        }
+    }
+    kept
+}
+
 /// An argument as a shell takes it.
 #[must_use]
 pub fn quoted(argument: &str) -> String {
@@ -183,6 +205,20 @@ mod tests {
         };
         assert_eq!([1, 5, 6, 9].map(lines), [1, 5, 5, 5]);
         assert!(brief(9).terminal(80).contains("  line 4\n  and 5 more: --all\n"));
+    }
+
+    #[test]
+    fn how_few_clips_there_are_is_said_once() {
+        let lines = [
+            "only 18 clips: with fewer than 20, intervals are rough",
+            "busy",
+            "only 4 clips: with fewer than 20, intervals are rough",
+            "busy",
+        ];
+        assert_eq!(
+            each_once(lines.map(str::to_owned)),
+            ["only 4 clips: with fewer than 20, intervals are rough", "busy"]
+        );
     }
 
     #[test]

@@ -102,7 +102,8 @@ fn many_series_are_drawn_at_once() {
     folder.fonex(&[&by[..], &["t.html"]].concat()).expect(0);
     let page = folder.read("t.html");
     assert!(page.contains("worse since w3") && page.matches("<svg ").count() == 7, "six charts and the picture");
-    assert!(!page.contains("href=\"#measures\"") && !page.contains("id=\"book\""));
+    assert!(!page.contains("href=\"#measures\"") && page.contains("id=\"book\""), "the clips of the change");
+    assert!(page.contains("clips&amp;result=lost"), "{page}");
     folder.fonex(&["trend", "--by", "moon"]).expect(2).says(&["no clip has the tag \"moon\"", "channel"]);
     folder.fonex(&["trend", "--by", "channel", "--slice", "channel=radio"]).expect(2).says(&["--slice"]);
     folder.fonex(&["trend", "-o", "nowhere/t.html"]).expect(2).says(&["nowhere/t.html"]);

@@ -7,7 +7,7 @@ use fonex_core::verdict::{DrawnUnit, Finding, Verdict};
 use fonex_report::figures::{difference, difference_with_interval};
 
 use super::pages::{explained, finding_row, more_in_words, reason, sign_of};
-use crate::brief::{Brief, names_in_words, quoted};
+use crate::brief::{Brief, each_once, names_in_words, quoted};
 use crate::commands::sound::sound;
 use crate::output::{Cell, Table, capital, money, plural};
 
@@ -410,12 +410,7 @@ fn signs(comparisons: &[&Comparison]) -> String {
 
 /// Cautions once for all pairs they concern, cost, small slices.
 fn stands_out(comparisons: &[&Comparison], names: &Names<'_>) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for caution in comparisons.iter().flat_map(|one| &one.cautions) {
-        if !lines.contains(caution) {
-            lines.push(caution.clone());
-        }
-    }
+    let mut lines = each_once(comparisons.iter().flat_map(|one| one.cautions.iter().cloned()));
     for one in comparisons {
         if let (Some(first), Some(second)) = (&one.first_cost, &one.second_cost) {
             lines.push(format!(

@@ -15,15 +15,18 @@ mod voices;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use fonex_analysis::{RunView, Wanted, natural};
+use fonex_analysis::{RunView, Side, Wanted, natural};
 use fonex_core::Task;
 use fonex_core::measures::Unit;
 use fonex_formats::{Place, Problem};
 use fonex_report::figures::figure;
-use fonex_report::render_report;
+use fonex_report::{Book, ClipCard, render_report};
+use fonex_store::Store;
 
-pub(super) use self::page::facts;
+use self::clips::Cards;
+pub(super) use self::names::Names;
 use self::page::{Shown, page};
+pub(super) use self::page::{escaped, facts};
 pub use self::sounds::SoundForm;
 use self::sounds::Sounds;
 use super::chosen::{ProfileArg, UnitArg};
@@ -85,6 +88,29 @@ fn most_explored(runs: &[RunView]) -> usize {
     let variants = runs.iter().flat_map(|run| &run.variants).filter(|variant| variant.variant.task == Task::Hear);
     let trials: u64 = variants.map(|variant| variant.extras.trials).sum();
     if trials > ALL_EXPLORED { SOME_EXPLORED } else { ALL_EXPLORED as usize }
+}
+
+/// Clips with sounds to explore.
+pub struct ClipsOfPage {
+    pub book: Option<Book>,
+    pub cards: Vec<ClipCard>,
+}
+
+/// The clips of some variants, for the page at `path`.
+pub(super) fn clips_of_page(
+    store: &Store,
+    runs: &[RunView],
+    sides: &[Side<'_>],
+    (folder, path): (&Path, &Path),
+) -> Result<ClipsOfPage, Failure> {
+    const WORST: usize = 6;
+    let names = Names::new(runs);
+    let mut sounds = Sounds::new(SoundForm::Embedded, path);
+    let mut cards = Cards { store, names: &names, folder: folder.to_owned(), worst: WORST, sounds: &mut sounds };
+    let still = cards.clips(sides, Vec::new())?;
+    let book = cards.book(runs, sides, &still, SOME_EXPLORED)?;
+    sounds.finish()?;
+    Ok(ClipsOfPage { book, cards: still })
 }
 
 pub fn report(options: &ReportOptions) -> Result<Code, Failure> {

@@ -198,7 +198,7 @@ fn statements(comparisons: &[Comparison]) -> Vec<Statement> {
 }
 
 /// A text as it stands in an address.
-fn escaped(text: &str) -> String {
+pub fn escaped(text: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.:/".contains(&byte);
     text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
 }

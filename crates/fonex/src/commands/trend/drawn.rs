@@ -3,16 +3,19 @@
 use std::path::Path;
 
 use clap::ValueEnum;
-use fonex_analysis::{MarkKind, Point, RunView, Series};
+use fonex_analysis::{MarkKind, Material, Point, RunView, Series, Side};
+use fonex_core::Task;
 use fonex_core::measures::find;
 use fonex_core::verdict::Verdict;
 use fonex_formats::{Place, Problem};
 use fonex_report::charts::{ChangeMark, TrendChart, TrendLine, TrendMark, trend_svg, trends_svg};
 use fonex_report::{ChartFigure, ReportData, Statement, render_report};
 use fonex_run::now;
+use fonex_store::Store;
 
 use super::{Limits, in_words, points_table, run_name, shown_at, title};
-use crate::commands::report;
+use crate::brief::each_once;
+use crate::commands::report::{self, Names};
 use crate::failure::Failure;
 use crate::output::{plural, write_chart, write_whole};
 
@@ -44,9 +47,14 @@ impl At {
 ///
 /// # Errors
 /// When the file is of another kind, or cannot be written.
-pub fn write(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView]) -> Result<(), Failure> {
+pub fn write(
+    path: &Path,
+    all: &[Series],
+    charts: &[TrendChart],
+    (store, runs, bench): Runs<'_>,
+) -> Result<(), Failure> {
     match path.extension().and_then(|ending| ending.to_str()) {
-        Some("html") => return write_page(path, all, charts, runs),
+        Some("html") => return write_page(path, all, charts, (store, runs, bench)),
         Some("svg" | "png") => {}
         _ => {
             let problem = Problem::new("the file extension decides the format of a trend", Place::file(path));
@@ -60,7 +68,47 @@ pub fn write(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView
     write_chart(path, &svg)
 }
 
-fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunView]) -> Result<(), Failure> {
+/// The runs of a trend with their store and their bench file.
+pub type Runs<'r> = (&'r Store, &'r [RunView], &'r Path);
+
+/// A recogniser as it was before a change, and as it was when the change was found.
+type Pair<'r> = [Side<'r>; 2];
+
+/// The pairs of the last change of each series, each once.
+fn pairs_of_changes<'r>(all: &[Series], runs: &'r [RunView]) -> Vec<Pair<'r>> {
+    let side = |number: i64, name: &str| -> Option<Side<'r>> {
+        let run = runs.iter().find(|view| view.run.id == number)?;
+        let variant =
+            run.variants.iter().find(|view| view.variant.name == name && view.variant.task == Task::Hear)?;
+        Some(Side { run, variant, material: Material::Whole })
+    };
+    let mut pairs: Vec<Pair<'r>> = Vec::new();
+    for series in all {
+        let Some(change) = series.changes.last() else { continue };
+        let before = series.points.iter().rev().find(|point| point.run < change.from && point.value.is_some());
+        let sides = before
+            .and_then(|point| Some([side(point.run, &series.variant)?, side(change.told_by, &series.variant)?]));
+        let same = |a: &Pair<'_>, b: &Pair<'_>| a[0].name() == b[0].name() && a[1].name() == b[1].name();
+        pairs.extend(sides.filter(|pair| pairs.iter().all(|known| !same(known, pair))));
+    }
+    pairs
+}
+
+fn write_page(
+    path: &Path,
+    all: &[Series],
+    charts: &[TrendChart],
+    (store, runs, bench): Runs<'_>,
+) -> Result<(), Failure> {
+    let pairs = pairs_of_changes(all, runs);
+    let mut sides: Vec<Side<'_>> = Vec::new();
+    for side in pairs.iter().flatten() {
+        if sides.iter().all(|known| known.name() != side.name()) {
+            sides.push(*side);
+        }
+    }
+    let folder = bench.parent().unwrap_or(Path::new(""));
+    let clips = report::clips_of_page(store, runs, &sides, (folder, path))?;
     let told = |series: &Series| {
         let lines = in_words(series).into_iter().filter(|line| !line.starts_with("caution: "));
         let lines: Vec<String> = lines.map(|line| line.trim().to_owned()).collect();
@@ -73,12 +121,7 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
     } else {
         changed
     };
-    let mut cautions: Vec<String> = Vec::new();
-    for caution in all.iter().flat_map(|series| &series.cautions) {
-        if !cautions.contains(caution) {
-            cautions.push(caution.clone());
-        }
-    }
+    let cautions = each_once(all.iter().flat_map(|series| series.cautions.iter().cloned()));
     let figure =
         |chart: &TrendChart| ChartFigure { narrow: None, svg: trend_svg(chart), caption: chart.title.clone() };
     let picture = if charts.len() > 1 {
@@ -94,7 +137,9 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
         picture,
         head: vec![super::series_table(all).html()],
         cautions,
-        statements: others.map(|text| Statement { text, clips: None }).collect(),
+        statements: clips_of_changes(&pairs, &Names::new(runs)).into_iter().chain(others.map(|text| Statement { text, clips: None })).collect(),
+        clips: clips.cards,
+        book: clips.book,
         charts: charts.iter().map(figure).collect(),
         tables: vec![points_table(all).titled("Run by run").html()],
         method: vec![
@@ -111,6 +156,19 @@ fn write_page(path: &Path, all: &[Series], charts: &[TrendChart], runs: &[RunVie
     };
     let page = render_report(&data).map_err(|error| Problem::new(error.to_string(), Place::file(path)))?;
     write_whole(path, |out| Ok(out.write_all(page.as_bytes())?))
+}
+
+/// A link to the clips of each change.
+fn clips_of_changes(pairs: &[Pair<'_>], names: &Names<'_>) -> Vec<Statement> {
+    let link = |pair: &Pair<'_>| {
+        let [first, second] = pair.map(|side| names.of(side));
+        let shown = format!("first={}&second={}", report::escaped(&first), report::escaped(&second));
+        Statement {
+            text: format!("What {second} hears worse than {first}:"),
+            clips: Some(format!("clips&result=lost&order=difference&{shown}")),
+        }
+    };
+    pairs.iter().map(link).collect()
 }
 
 /// One chart a measure, every variant over the same runs.

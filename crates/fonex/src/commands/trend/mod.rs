@@ -23,7 +23,7 @@ pub(super) use self::limits::Limits;
 use super::chosen::{MeasureArg, ProfileArg, UnitArg, parse_slice};
 use super::selected::{Selecting, WhereArg};
 use super::{load_run, mattering, store_to_read};
-use crate::brief::Brief;
+use crate::brief::{Brief, each_once};
 use crate::cli::{BenchArg, Format, FormatArg};
 use crate::failure::{Code, Failure};
 use crate::output::{self, Cell, Table, plural};
@@ -142,7 +142,12 @@ pub fn trend_of_runs(options: &TrendOptions) -> Result<Code, Failure> {
         form => output::print_table(&points_table(&all), form)?,
     }
     if let Some(path) = &options.output {
-        write(path, &all, &charts(&all, &limits, options.plan.as_deref(), options.at), &runs)?;
+        write(
+            path,
+            &all,
+            &charts(&all, &limits, options.plan.as_deref(), options.at),
+            (&store, &runs, &options.bench.bench),
+        )?;
     }
     Ok(Code::Done)
 }
@@ -288,7 +293,7 @@ fn brief(all: &[Series], limits: &Limits, options: &TrendOptions) -> Brief {
         }
     }
     let caution = |line: String| line.strip_prefix("caution: ").map_or(line.clone(), str::to_owned);
-    brief.stands_out = details.into_iter().map(caution).collect();
+    brief.stands_out = each_once(details.into_iter().map(caution));
     if let Some(only) = &options.only.r#where {
         brief.heading += &format!(", where {only}");
     }
