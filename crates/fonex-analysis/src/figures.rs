@@ -35,7 +35,7 @@ impl Wanted {
     /// Under which name its figures are kept: another for every other set of measures.
     fn name(&self) -> String {
         // A measure of one's own is known by its fact, which names its definition.
-        let of = |measure: &Measure| format!("{} {}", measure.id, measure.fact.id);
+        let of = |measure: &Measure| format!("{} {}", measure.id, measure.fact.kept_as());
         let ids = |measures: &[&'static Measure]| measures.iter().map(|m| of(m)).collect::<Vec<_>>().join(",");
         let all = if self.measures.is_empty() { ids(&all().collect::<Vec<_>>()) } else { String::new() };
         let asked = [ids(&self.measures), all, self.slices.to_string(), ids(&self.slices_of_many)].join("/");

@@ -1,6 +1,8 @@
 //! What analysis keeps beside the trials, so that it need not be computed again: facts of a run under one text profile, and
 //! what the clips of a corpus share. The store does not know what is in them.
 
+use std::collections::HashSet;
+
 use crate::database::values;
 use crate::lock::{RunLock, random};
 use crate::{Store, StoreError};
@@ -157,6 +159,16 @@ impl Store {
         Ok(())
     }
 
+    /// Keeps more facts of a run under a text profile, all or none of them.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn keep_more_facts(&self, key: &FactsKey, facts: &[KeptFact]) -> Result<(), StoreError> {
+        let transaction = self.database.begin()?;
+        facts.iter().try_for_each(|fact| self.keep_fact(key, fact))?;
+        transaction.commit()
+    }
+
     /// One column of facts; none where it was not kept, or is stale.
     ///
     /// # Errors
@@ -166,6 +178,18 @@ impl Store {
              and variant = $5 and fact = $6";
         let key = values![key.run, &key.profile, key.version, key.trials, variant, fact];
         self.database.first(sql, key, |row| row.get(0))
+    }
+
+    /// The names of what is kept under a key, each with its variant.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn kept_names(&self, key: &FactsKey) -> Result<HashSet<(usize, String)>, StoreError> {
+        let sql =
+            "select variant, fact from facts where run_id = $1 and profile = $2 and version = $3 and trials = $4";
+        let key = values![key.run, &key.profile, key.version, key.trials];
+        let rows = self.database.rows(sql, key, |row| Ok((row.get::<i64>(0)? as usize, row.get::<String>(1)?)))?;
+        Ok(rows.into_iter().collect())
     }
 
     /// Keeps what the clips of a corpus share.

@@ -288,7 +288,7 @@ impl Gathering {
             kept(KeptFact { variant, fact: chunk_name(fact, self.chunk), record });
         };
         put(PLACES, &mut self.places);
-        facts.iter().zip(&mut self.columns).for_each(|(fact, column)| put(fact.id, column));
+        facts.iter().zip(&mut self.columns).for_each(|(fact, column)| put(&fact.kept_as(), column));
         self.chunk += 1;
     }
 

@@ -3,9 +3,9 @@
 
 mod gather;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use fonex_core::measures::{FACTS_VERSION, Fact};
+use fonex_core::measures::{FACTS_VERSION, Fact, facts_of};
 use fonex_core::text::TextProfile;
 use fonex_store::{FactsKey, KeptFact, Run, RunState, Store, StoreError};
 use serde::Serialize;
@@ -44,6 +44,7 @@ impl Facts {
         let key = FactsKey { run: run.id, profile: profile_checksum(profile), version: FACTS_VERSION, trials };
         let mut facts = Self { key, held: None, beside: HashMap::new() };
         if store.kept_fact(&facts.key, 0, EXTRAS)?.is_some() {
+            facts.complete(store, run, profile)?;
             return Ok(facts);
         }
         let kept = store.keep_facts(facts.key.clone()).and_then(|keeping| {
@@ -61,6 +62,30 @@ impl Facts {
         Ok(facts)
     }
 
+    /// Computes the facts that are not kept, or were kept under another version; the others stay.
+    fn complete(&mut self, store: &Store, run: &Run, profile: &TextProfile) -> Result<(), StoreError> {
+        let kept = store.kept_names(&self.key)?;
+        let is_kept = |variant: usize, fact: &str| kept.contains(&(variant, chunk_name(fact, 0)));
+        let mut missing: HashSet<(usize, String)> = HashSet::new();
+        for (place, variant) in run.variants.iter().enumerate().filter(|(place, _)| is_kept(*place, PLACES)) {
+            let names = facts_of(variant.task).into_iter().map(|fact| fact.kept_as().into_owned());
+            missing.extend(names.filter(|name| !is_kept(place, name)).map(|name| (place, name)));
+        }
+        if missing.is_empty() {
+            return Ok(());
+        }
+        let mut computed = Vec::new();
+        gather(store, run, profile, &mut |fact| {
+            let name = fact.fact.rsplit_once('/').map_or(fact.fact.as_str(), |(name, _)| name).to_owned();
+            if missing.contains(&(fact.variant, name)) {
+                computed.push(fact);
+            }
+            Ok(())
+        })?;
+        self.keep_or_hold(store, computed);
+        Ok(())
+    }
+
     /// The place of each timed trial's clip.
     ///
     /// # Errors
@@ -74,7 +99,7 @@ impl Facts {
     /// # Errors
     /// When the store cannot be read.
     pub fn fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Column, StoreError> {
-        self.column(store, variant, fact.id, fact.width)
+        self.column(store, variant, &fact.kept_as(), fact.width)
     }
 
     /// What is known of a variant beside its facts.
@@ -100,12 +125,13 @@ impl Facts {
         }
     }
 
-    /// Keeps a record under these facts, or holds it where the store may only be read.
-    pub(crate) fn keep_or_hold(&mut self, store: &Store, fact: KeptFact) {
+    /// Keeps records under these facts, all or none, or holds them where the store may only be read.
+    pub(crate) fn keep_or_hold(&mut self, store: &Store, facts: Vec<KeptFact>) {
+        let by_name = |fact: KeptFact| ((fact.variant, fact.fact), fact.record);
         if let Some(held) = &mut self.held {
-            held.insert((fact.variant, fact.fact), fact.record);
-        } else if store.keep_fact(&self.key, &fact).is_err() {
-            self.beside.insert((fact.variant, fact.fact), fact.record);
+            held.extend(facts.into_iter().map(by_name));
+        } else if store.keep_more_facts(&self.key, &facts).is_err() {
+            self.beside.extend(facts.into_iter().map(by_name));
         }
     }
 
@@ -134,7 +160,7 @@ impl Facts {
     /// # Errors
     /// When the store cannot be read.
     pub(crate) fn kept_fact(&self, store: &Store, variant: usize, fact: &Fact) -> Result<Kept, StoreError> {
-        Ok(Kept { width: fact.width, chunks: self.chunks(store, variant, fact.id)? })
+        Ok(Kept { width: fact.width, chunks: self.chunks(store, variant, &fact.kept_as())? })
     }
 
     fn column(&self, store: &Store, variant: usize, fact: &str, width: usize) -> Result<Column, StoreError> {

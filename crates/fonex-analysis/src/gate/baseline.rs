@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 
 use fonex_core::Clip;
-use fonex_core::measures::{FACTS_VERSION, Fact};
+use fonex_core::measures::{FACTS_VERSION, Fact, versions_of};
 use fonex_core::text::TextProfile;
 use fonex_formats::{Place, Problem, parse_strict};
 use fonex_store::{Machine, Run, Store, StoreError};
@@ -27,7 +27,7 @@ pub struct BaselineHead {
     pub fonex_baseline: u32,
     /// The Fonex that wrote it.
     pub fonex_version: String,
-    /// The version of what facts hold.
+    /// The version of what all facts share.
     pub facts_version: u32,
     /// Number of the accepted run in its store.
     pub run: i64,
@@ -46,6 +46,9 @@ pub struct BaselineHead {
     pub text_profile: TextProfile,
     /// The machine it ran on.
     pub machine: Machine,
+    /// The versions of the facts that it holds, by fact; those of the first version are left out.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, u32>,
     /// The versions that the engines gave, by variant.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub engine_versions: BTreeMap<String, String>,
@@ -133,6 +136,7 @@ impl Baseline {
             corpus_checksum: run.corpus_checksum.clone(),
             text_profile: view.profile().clone(),
             machine: run.machine.clone(),
+            facts: versions_of(facts),
             engine_versions: by_variant(&|v| v.variant.engine_version.clone()),
             unanswered: unanswered.filter(|(_, failed)| *failed > 0).collect(),
             lines: lines.len(),
@@ -231,6 +235,12 @@ impl Baseline {
             }
         }
         (column.trials() > 0).then(|| Rows::new(column, &of_trials))
+    }
+
+    /// Whether a fact is counted today as it was counted in the baseline.
+    #[must_use]
+    pub fn counts_alike(&self, fact: &Fact) -> bool {
+        self.head.facts.get(fact.id).copied().unwrap_or_default() == fact.version
     }
 
     /// Whether it holds a fact of a variant at all.

@@ -221,6 +221,12 @@ fn figure(
             let id = limit.measure.id;
             return Ok(Err(format!("the baseline holds no {id} of {name}; accept it again with this limit")));
         }
+        if !baseline.counts_alike(limit.measure.fact) {
+            let id = limit.measure.id;
+            return Ok(Err(format!(
+                "the baseline was counted by a Fonex that counts {id} otherwise; accept it again"
+            )));
+        }
         match baseline.column(name, limit.measure.fact, ids) {
             Some(rows) => Some(rows),
             None => return Ok(Err("the run and the baseline have no clip in common".to_owned())),

@@ -51,19 +51,18 @@ pub(crate) fn gather(
         }
         Ok(())
     })?;
+    let mut gathered = Vec::new();
     for gathering in missing {
         let id = gathering.own.measure.id;
         if let Some(field) = unknown.remove(id) {
             problems.insert(id, field);
         }
         if !problems.contains_key(id) {
-            let name = chunk_name(gathering.own.measure.fact.id, 0);
-            facts.keep_or_hold(
-                store,
-                KeptFact { variant: gathering.variant, fact: name, record: gathering.column.encode() },
-            );
+            let (variant, fact) = (gathering.variant, chunk_name(gathering.own.measure.fact.id, 0));
+            gathered.push(KeptFact { variant, fact, record: gathering.column.encode() });
         }
     }
+    facts.keep_or_hold(store, gathered);
     let mut told: Vec<String> =
         problems.into_iter().map(|(id, why)| format!("{id} is not measured: {why}")).collect();
     told.sort();

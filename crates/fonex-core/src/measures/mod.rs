@@ -28,9 +28,12 @@ pub use sample::{Sample, Units};
 pub use table::ALL;
 pub use trial::{HearingCounts, Trial};
 
+use std::borrow::Cow;
+
 use crate::Task;
 
-/// The version of what facts hold. Raised whenever a fact is computed otherwise, so that kept facts are known to be stale.
+/// The version of what all facts share: the places of clips, what is known beside the measures, and the form of columns. Raised
+/// whenever these change, so that everything kept is computed anew. A fact alone has a version of its own ([`Fact::version`]).
 pub const FACTS_VERSION: u32 = 10;
 
 /// The version of the estimators. Raised whenever an estimate comes out otherwise, so that kept estimates are known to be stale.
@@ -99,6 +102,8 @@ pub struct Measure {
 pub struct Fact {
     /// What kept facts call it.
     pub id: &'static str,
+    /// Raised whenever a trial contributes other numbers than before: what is kept under another version is computed anew.
+    pub version: u32,
     /// Numbers in a row.
     pub width: usize,
     /// Whether it is wall or processor time, which depends on the machine and what else it does.
@@ -110,6 +115,16 @@ pub struct Fact {
 }
 
 impl Fact {
+    /// The name under which it is kept: another for each version.
+    #[must_use]
+    pub fn kept_as(&self) -> Cow<'static, str> {
+        match self.version {
+            // As before facts had versions.
+            0 => Cow::Borrowed(self.id),
+            version => Cow::Owned(format!("{}@{version}", self.id)),
+        }
+    }
+
     /// Whether a trial has it, told whether it has an answer.
     #[must_use]
     pub fn is_of(&self, is_answer: bool) -> bool {
@@ -254,6 +269,13 @@ pub fn facts_of(task: Task) -> Vec<&'static Fact> {
         }
     }
     facts
+}
+
+/// The versions of some facts, without those of the first version: what a file says of the facts that it holds.
+#[must_use]
+pub fn versions_of(facts: &[&'static Fact]) -> BTreeMap<String, u32> {
+    let above = facts.iter().filter(|fact| fact.version > 0);
+    above.map(|fact| (fact.id.to_owned(), fact.version)).collect()
 }
 
 fn fits(pattern: &[u8], id: &[u8]) -> bool {

@@ -213,6 +213,23 @@ fn baselines_that_do_not_fit_are_refused() {
 }
 
 #[test]
+fn a_baseline_that_counts_one_fact_otherwise_serves_the_limits_on_others() {
+    let folder = world("[gate.limit.words]\nmeasure = \"wer\"\nworse_by_at_most = 0.02\n");
+    build(&folder, "good", usual);
+    folder.fonex(&["gate", "good", "--accept"]).expect(0);
+    let base = folder.read("base.jsonl");
+    let counted =
+        |facts: &str| base.replacen("\"facts_version\":", &format!("\"facts\":{facts},\"facts_version\":"), 1);
+    folder.write("base.jsonl", counted("{\"took\":9}"));
+    folder.fonex(&["gate", "good"]).expect(0).prints(&["PASS"]);
+    folder.write("base.jsonl", counted("{\"words\":9}"));
+    let told = "the baseline was counted by a Fonex that counts wer otherwise; accept it again";
+    folder.fonex(&["gate", "good"]).expect(1).prints(&[told]);
+    folder.fonex(&["gate", "good", "--accept"]).expect(0);
+    folder.fonex(&["gate", "good"]).expect(0).prints(&["PASS"]);
+}
+
+#[test]
 fn slips_in_limits_are_told_with_their_line() {
     let folder = world(LIMITS);
     build(&folder, "good", usual);

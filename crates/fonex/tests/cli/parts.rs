@@ -216,6 +216,21 @@ fn what_does_not_go_together_is_told() {
     assert_eq!((1..=2).filter(|part| folder.path().join(format!("b{part}.part")).exists()).count(), 1);
 }
 
+#[test]
+fn a_part_that_counts_one_fact_otherwise_is_refused_by_its_name() {
+    let folder = Folder::new();
+    write_set(&folder, 40);
+    parts(&folder, 2, &[]);
+    let mut text = String::new();
+    GzDecoder::new(std::fs::File::open(folder.path().join("2.part")).unwrap()).read_to_string(&mut text).unwrap();
+    let other = text.replacen("\"facts_version\":", "\"facts\":{\"words\":9},\"facts_version\":", 1);
+    let mut packed = GzEncoder::new(Vec::new(), Compression::fast());
+    packed.write_all(other.as_bytes()).unwrap();
+    folder.write("2.part", packed.finish().unwrap());
+    let told = ["a Fonex that counts words otherwise", "2.part", "score it again"];
+    folder.fonex(&["merge", "1.part", "2.part"]).expect(2).says(&told);
+}
+
 /// Whatever stands in a part: it is put together or refused.
 #[test]
 fn a_part_that_was_changed_is_refused_or_counted() {

@@ -11,18 +11,18 @@ use crate::util::{Folder, corpus};
 /// The version that a store has today.
 const TODAY: usize = 10;
 
-fn stored() -> PathBuf {
+pub(crate) fn stored() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/stored")
 }
 
-fn unpacked(path: &Path) -> Vec<u8> {
+pub(crate) fn unpacked(path: &Path) -> Vec<u8> {
     let mut bytes = Vec::new();
     GzDecoder::new(std::fs::File::open(path).unwrap()).read_to_end(&mut bytes).unwrap();
     bytes
 }
 
 /// A folder whose store is that of a version, and what was shown of its first run then.
-fn of_version(version: usize) -> (Folder, Value) {
+pub(crate) fn of_version(version: usize) -> (Folder, Value) {
     let kept = stored().join(format!("v{version}"));
     let folder = Folder::new();
     std::fs::create_dir(folder.path().join(".fonex")).unwrap();

@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Capitals found, missed and invented.
 static CAPITALS: Fact = Fact {
     id: "capitals",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// The share of clipped samples.
 static CLIPPED: Fact = Fact {
     id: "clipped",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// A number of the sound spoken.
 static CLIPPED_SHARE: Fact = Fact {
     id: "clipped_share",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Whether every term that the clip lists was heard.
 static ALL_TERMS: Fact = Fact {
     id: "all_terms",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

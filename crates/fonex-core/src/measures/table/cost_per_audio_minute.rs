@@ -29,6 +29,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Cost and minutes of audio.
 static COST_OF_AUDIO: Fact = Fact {
     id: "cost_of_audio",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

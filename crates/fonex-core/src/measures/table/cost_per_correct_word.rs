@@ -29,6 +29,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Cost and words heard right.
 static COST_OF_WORDS: Fact = Fact {
     id: "cost_of_words",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

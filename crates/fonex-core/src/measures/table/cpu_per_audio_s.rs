@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Processor seconds for each second of audio.
 static CPU: Fact = Fact {
     id: "cpu",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Absolute mean of the samples.
 static DC: Fact = Fact {
     id: "dc",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

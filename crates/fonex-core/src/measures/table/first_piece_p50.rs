@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Milliseconds until the first piece.
 static FIRST: Fact = Fact {
     id: "first_piece",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

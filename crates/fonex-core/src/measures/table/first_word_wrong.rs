@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Whether the first word said was not heard right.
 static FIRST_WORD: Fact = Fact {
     id: "first_word",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// A number of the sound spoken.
 static LEADING_SILENCE_S: Fact = Fact {
     id: "leading_silence_s",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

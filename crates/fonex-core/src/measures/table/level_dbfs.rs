@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// A number of the sound spoken.
 static LEVEL_DBFS: Fact = Fact {
     id: "level_dbfs",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Words changed and words shown.
 static CHANGED: Fact = Fact {
     id: "live_changed",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

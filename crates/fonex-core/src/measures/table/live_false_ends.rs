@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Ends of speech that were none.
 static FALSE_ENDS: Fact = Fact {
     id: "live_false_ends",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

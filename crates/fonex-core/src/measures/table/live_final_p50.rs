@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Milliseconds from the end of speech to the last final result.
 pub(super) static FINAL_AFTER: Fact = Fact {
     id: "live_final",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Milliseconds from the beginning of speech to the first words shown.
 pub(super) static FIRST_WORDS: Fact = Fact {
     id: "live_first_words",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Clips, missed ends, and clips in which an end was reported.
 static MISSED_ENDS: Fact = Fact {
     id: "live_missed_ends",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,

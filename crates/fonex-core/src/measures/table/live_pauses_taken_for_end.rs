@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Pauses taken for the end, and pauses.
 static PAUSES: Fact = Fact {
     id: "live_pauses",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

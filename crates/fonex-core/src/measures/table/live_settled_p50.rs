@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Milliseconds from the end of each word to when it last changed.
 pub(super) static SETTLED: Fact = Fact {
     id: "live_settled",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Milliseconds from the end of each word to when it was first shown.
 pub(super) static SHOWN: Fact = Fact {
     id: "live_shown",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

@@ -207,7 +207,7 @@ pub static ALL: &[&Measure] = &[
 ];
 
 /// Correct, substituted, deleted and inserted words.
-static WORDS: Fact = Fact { id: "words", width: 4, timed: false, of: Trials::Answered, observe: words };
+static WORDS: Fact = Fact { id: "words", version: 0, width: 4, timed: false, of: Trials::Answered, observe: words };
 
 fn words(trial: &Trial<'_>, row: &mut Vec<f64>) {
     if let Some(hearing) = trial.hearing {
@@ -222,6 +222,7 @@ const LEAST_WORDS: f64 = 4.0;
 /// The most words in a row that were not heard, and words heard after the last one said.
 static GAPS: Fact = Fact {
     id: "gaps",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -234,6 +235,7 @@ static GAPS: Fact = Fact {
 /// Wrong characters and characters said.
 static CHARACTERS: Fact = Fact {
     id: "characters",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -247,6 +249,7 @@ static CHARACTERS: Fact = Fact {
 /// Must-hear terms found, missed and invented.
 static TERMS: Fact = Fact {
     id: "terms",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,
@@ -256,6 +259,7 @@ static TERMS: Fact = Fact {
 /// Confidence of each heard word, and whether it was right.
 static CONFIDENCE: Fact = Fact {
     id: "confidence",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -268,6 +272,7 @@ static CONFIDENCE: Fact = Fact {
 /// For each word heard right, where its label puts it in seconds, and how much later the engine does in milliseconds.
 static WORD_STARTS: Fact = Fact {
     id: "word_starts",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -278,12 +283,19 @@ static WORD_STARTS: Fact = Fact {
 };
 
 /// Wall time in milliseconds.
-static TOOK: Fact =
-    Fact { id: "took", width: 1, timed: true, of: Trials::Answered, observe: |trial, row| row.extend(trial.took_ms) };
+static TOOK: Fact = Fact {
+    id: "took",
+    version: 0,
+    width: 1,
+    timed: true,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.took_ms),
+};
 
 /// How a trial ended, by its place among the outcomes; nothing where no trial was made, as for results read from a file.
 static OUTCOME: Fact = Fact {
     id: "outcome",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::All,
@@ -296,6 +308,7 @@ static OUTCOME: Fact = Fact {
 /// Milliseconds until the first sound above silence is heard, had it been played as it came.
 static FIRST_AUDIBLE: Fact = Fact {
     id: "first_audible",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,
@@ -305,6 +318,7 @@ static FIRST_AUDIBLE: Fact = Fact {
 /// Interruptions of an answer that came in pieces, and the wait in milliseconds that would have avoided them.
 static PLAYBACK: Fact = Fact {
     id: "playback",
+    version: 0,
     width: 2,
     timed: true,
     of: Trials::Answered,

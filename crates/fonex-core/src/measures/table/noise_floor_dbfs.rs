@@ -26,6 +26,7 @@ const SILENCE_DBFS: f64 = -100.0;
 /// Level of the quietest tenth of frames.
 static NOISE_FLOOR: Fact = Fact {
     id: "noise_floor",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Words a minute.
 static PACE: Fact = Fact {
     id: "pace",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

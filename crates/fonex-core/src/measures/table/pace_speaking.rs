@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Words a minute of speaking.
 static SPEAKING_PACE: Fact = Fact {
     id: "speaking_pace",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// A number of the sound spoken.
 static PEAK_DBFS: Fact = Fact {
     id: "peak_dbfs",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Peak memory of the engine in KiB.
 static MEMORY: Fact = Fact {
     id: "peak_memory",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

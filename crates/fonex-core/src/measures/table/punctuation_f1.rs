@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Signs found, missed and invented.
 static PUNCTUATION: Fact = Fact {
     id: "punctuation",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,

@@ -23,6 +23,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Words of a reply.
 static REPLY_WORDS: Fact = Fact {
     id: "reply_words",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

@@ -25,6 +25,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Wall time for each second of audio.
 static RTF: Fact = Fact {
     id: "rtf",
+    version: 0,
     width: 1,
     timed: true,
     of: Trials::Answered,

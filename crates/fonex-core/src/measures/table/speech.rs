@@ -7,6 +7,7 @@ use crate::speech::{phrasing, syllables_of};
 /// Pitch of an answer: median in hertz, range in semitones, movement in semitones a second.
 pub(super) static PITCH: Fact = Fact {
     id: "pitch",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,
@@ -19,6 +20,7 @@ pub(super) static PITCH: Fact = Fact {
 /// Syllables, and seconds of speaking.
 pub(super) static SYLLABLES: Fact = Fact {
     id: "syllables",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -31,6 +33,7 @@ pub(super) static SYLLABLES: Fact = Fact {
 /// Seconds of pauses, seconds between the silences at both ends, and seconds of the longest pause.
 pub(super) static PAUSES: Fact = Fact {
     id: "pauses",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,
@@ -46,6 +49,7 @@ pub(super) static PAUSES: Fact = Fact {
 /// Loudness in LUFS.
 pub(super) static LOUDNESS: Fact = Fact {
     id: "loudness",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,
@@ -55,6 +59,7 @@ pub(super) static LOUDNESS: Fact = Fact {
 /// True peak in dBTP.
 pub(super) static TRUE_PEAK: Fact = Fact {
     id: "true_peak",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,
@@ -64,6 +69,7 @@ pub(super) static TRUE_PEAK: Fact = Fact {
 /// Tilt and limit of the long-term spectrum.
 pub(super) static SPECTRUM: Fact = Fact {
     id: "spectrum",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -76,6 +82,7 @@ pub(super) static SPECTRUM: Fact = Fact {
 /// Whether there are clicks, dropouts, hum, a cut, a repeat, a long pause, no speech, another rate or container than asked, nothing at all.
 pub(super) static FAULTS: Fact = Fact {
     id: "audio_faults",
+    version: 0,
     width: 9,
     timed: false,
     of: Trials::Answered,
@@ -101,6 +108,7 @@ pub(super) static FAULTS: Fact = Fact {
 /// Requests of the markup that are done, and those that can be checked.
 pub(super) static MARKUP: Fact = Fact {
     id: "markup",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,
@@ -113,6 +121,7 @@ pub(super) static MARKUP: Fact = Fact {
 /// How far the level moves, in decibels.
 pub(super) static LEVEL_MOVEMENT: Fact = Fact {
     id: "level_movement",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,
@@ -122,6 +131,7 @@ pub(super) static LEVEL_MOVEMENT: Fact = Fact {
 /// Pauses inside phrases and pauses at punctuation; signs of punctuation between words.
 pub(super) static PHRASING: Fact = Fact {
     id: "phrasing",
+    version: 0,
     width: 3,
     timed: false,
     of: Trials::Answered,
@@ -140,6 +150,7 @@ pub(super) static PHRASING: Fact = Fact {
 /// Syllables counted in the sound, and those of the text as it is written.
 pub(super) static LENGTH: Fact = Fact {
     id: "spoken_length",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

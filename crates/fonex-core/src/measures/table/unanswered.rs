@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Whether a trial has no answer; of results read from a file, whether a clip has no result.
 static UNANSWERED: Fact = Fact {
     id: "unanswered",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::All,

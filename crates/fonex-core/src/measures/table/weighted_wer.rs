@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Weights of the wrong words and of the words said.
 static WEIGHTED: Fact = Fact {
     id: "weighted",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

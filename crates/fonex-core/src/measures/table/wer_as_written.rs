@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Wrong words and words said of the texts as they are written.
 static AS_WRITTEN: Fact = Fact {
     id: "as_written",
+    version: 0,
     width: 2,
     timed: false,
     of: Trials::Answered,

@@ -28,4 +28,4 @@ pub(super) static MEASURE: Measure = Measure {
 
 /// Word counts of every trial.
 static WORDS_OF_ALL: Fact =
-    Fact { id: "words_of_all", width: 4, timed: false, of: Trials::All, observe: super::words };
+    Fact { id: "words_of_all", version: 0, width: 4, timed: false, of: Trials::All, observe: super::words };

@@ -24,6 +24,7 @@ pub(super) static MEASURE: Measure = Measure {
 /// Words heard in a clip in which nobody speaks.
 static OVER_SILENCE: Fact = Fact {
     id: "over_silence",
+    version: 0,
     width: 1,
     timed: false,
     of: Trials::Answered,

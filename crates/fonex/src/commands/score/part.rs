@@ -1,6 +1,6 @@
 //! Part of a score in a file: written by `fonex score --part`, put together by `fonex merge`.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -8,8 +8,9 @@ use std::path::{Path, PathBuf};
 use flate2::Compression;
 use flate2::read::MultiGzDecoder;
 use flate2::write::GzEncoder;
+use fonex_core::Task;
 use fonex_core::accuracy::{ScoreBuilder, ScorePart};
-use fonex_core::measures::FACTS_VERSION;
+use fonex_core::measures::{FACTS_VERSION, facts_of, versions_of};
 use fonex_formats::{Place, Problem, input_bytes, regular};
 use serde::{Deserialize, Serialize};
 
@@ -31,6 +32,9 @@ pub struct PartFile {
     fonex_score_part: u32,
     /// The version of what counts.
     facts_version: u32,
+    /// The versions of the facts that are counted, by fact; those of the first version are left out.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    facts: BTreeMap<String, u32>,
     /// Which parts are in it, from 1.
     parts: BTreeSet<u32>,
     /// How many there are.
@@ -64,7 +68,9 @@ impl Input {
 impl PartFile {
     pub fn new(part: u32, of: u32, of_what: Input, unlabelled: u64, counted: ScorePart) -> Self {
         let parts = BTreeSet::from([part]);
-        Self { fonex_score_part: FORM, facts_version: FACTS_VERSION, parts, of, of_what, unlabelled, part: counted }
+        let facts = versions_of(&facts_of(Task::Hear));
+        let (fonex_score_part, facts_version) = (FORM, FACTS_VERSION);
+        Self { fonex_score_part, facts_version, facts, parts, of, of_what, unlabelled, part: counted }
     }
 
     pub fn write(&self, path: &Path) -> Result<(), Failure> {
@@ -89,11 +95,22 @@ impl PartFile {
         struct Form {
             fonex_score_part: u32,
             facts_version: u32,
+            #[serde(default)]
+            facts: BTreeMap<String, u32>,
         }
         let form: Form = serde_json::from_str(&text).map_err(|error| damaged(&error.to_string()))?;
         if form.fonex_score_part > FORM || form.facts_version != FACTS_VERSION {
             let problem = Problem::new("this part was made by another version of Fonex", Place::file(path));
             return Err(problem.remedy("score it again with this one"));
+        }
+        // Parts are added up, fact by fact.
+        let today = versions_of(&facts_of(Task::Hear));
+        let version = |of: &BTreeMap<String, u32>, fact: &str| of.get(fact).copied().unwrap_or_default();
+        let changed =
+            today.keys().chain(form.facts.keys()).find(|fact| version(&today, fact) != version(&form.facts, fact));
+        if let Some(fact) = changed {
+            let what = format!("this part was made by a Fonex that counts {fact} otherwise");
+            return Err(Problem::new(what, Place::file(path)).remedy("score it again with this one"));
         }
         if has_huge_count(&text) {
             return Err(damaged("it counts more than there can be"));
