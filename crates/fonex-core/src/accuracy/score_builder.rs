@@ -170,7 +170,8 @@ impl ScoreBuilder {
 
     fn compared(&self) -> HearingCounts {
         let Comparer { steps, words, characters, in_pieces, .. } = &self.compared;
-        let first = steps.iter().find(|step| step.said.is_some());
+        let mut said = steps.iter().filter(|step| step.said.is_some()).map(|step| step.edit != Edit::Correct);
+        let first_word_wrong = said.next();
         let after = || steps.iter().rev().take_while(|step| step.said.is_none()).count() as u64;
         HearingCounts {
             words: *words,
@@ -178,7 +179,8 @@ impl ScoreBuilder {
             in_pieces: *in_pieces,
             longest_gap: if words.deleted > 0 { longest_gap(steps) } else { 0 },
             words_after: if words.inserted > 0 { after() } else { 0 },
-            first_word_wrong: first.map(|step| step.edit != Edit::Correct),
+            first_word_wrong,
+            last_word_wrong: said.next_back().or(first_word_wrong),
             ..HearingCounts::default()
         }
     }

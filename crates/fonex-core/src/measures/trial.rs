@@ -91,6 +91,8 @@ pub struct HearingCounts {
     pub as_written: EditCounts,
     /// Whether the first word said was not heard right; none where nothing was said.
     pub first_word_wrong: Option<bool>,
+    /// Whether the last word said was not heard right; none where nothing was said.
+    pub last_word_wrong: Option<bool>,
     /// The most words in a row that were not heard.
     pub longest_gap: u64,
     /// Words heard after the last one that was said.

@@ -216,7 +216,7 @@ fn a_stored_run_is_scored_anew_under_another_profile() {
     folder.fonex(&["show", "--profile", "latin"]).expect(2).says(&["no text profile \"latin\""]);
 }
 
-/// One file and one line in the table, and every command has it.
+/// One entry in the table, and every command has it.
 #[test]
 fn a_measure_of_the_table_is_in_every_command_and_form() {
     let folder = compared();
@@ -226,6 +226,7 @@ fn a_measure_of_the_table_is_in_every_command_and_form() {
     let arguments = ["score", "corpus.jsonl", "heard.jsonl", "--format", "json"];
     let score: serde_json::Value = folder.fonex(&arguments).expect(0).json();
     assert_eq!(score["measures"][id]["value"], 1.0, "the only clip with a result lost its first word");
+    assert_eq!(score["measures"]["last_word_wrong"]["value"], 0.0, "and kept its last");
     for arguments in [
         &["show", "1", "--measure", id][..],
         &["compare", "1", "--measure", id],

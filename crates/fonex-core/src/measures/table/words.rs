@@ -57,6 +57,24 @@ pub(super) static ALL: &[Measure] = &[
                     at the start.",
         source: "",
     },
+    Measure {
+        id: "last_word_wrong",
+        name: "last word wrong",
+        unit: Unit::Share,
+        better: Better::Lower,
+        tasks: &[Task::Hear],
+        fact: &LAST_WORD,
+        estimator: share_of(|row| row[0]),
+        asked: false,
+        matters: Matters::Amount(0.01),
+        rare: false,
+        says: ["gets the last word wrong in fewer clips than", "gets the last word wrong in more clips than"],
+        about: "clips whose last word was not heard right, over clips in which somebody speaks",
+        explained: "The share of clips whose last labelled word was dropped or taken for another. Words invented \
+                    behind it do not count. Far above the rate of other words it points to an end of speech that \
+                    is taken too early.",
+        source: "",
+    },
     STRETCH,
     Measure {
         id: "runaway_clips",
@@ -157,6 +175,16 @@ static FIRST_WORD: Fact = Fact {
     timed: false,
     of: Trials::Answered,
     observe: |trial, row| row.extend(trial.hearing.and_then(|hearing| hearing.first_word_wrong).map(yes)),
+};
+
+/// Whether the last word said was not heard right.
+static LAST_WORD: Fact = Fact {
+    id: "last_word",
+    version: 0,
+    width: 1,
+    timed: false,
+    of: Trials::Answered,
+    observe: |trial, row| row.extend(trial.hearing.and_then(|hearing| hearing.last_word_wrong).map(yes)),
 };
 
 /// The most words in a row that were not heard, and words heard after the last one said.
