@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::bytes::{WIDTH, are_small, are_small_of_16, before_space, before_space_of_16, with_small_letters};
 use super::joined::{Joined, JoinedToken};
-use super::steps::{STAYS, Signs};
+use super::steps::{OnPlain, STAYS, Signs};
 use super::vocabulary::WordKey;
 use super::{TextProfile, TextStep};
 
@@ -22,12 +22,11 @@ impl PlainRules {
     fn of(steps: &[TextStep]) -> Option<Self> {
         let mut rules = Self { folds: false, strips: false };
         for step in steps {
-            match step {
-                TextStep::Case | TextStep::SimpleCase => rules.folds = true,
-                TextStep::Punctuation => rules.strips = true,
-                TextStep::Markup | TextStep::Markers | TextStep::Unicode | TextStep::Brackets => {}
-                TextStep::Words | TextStep::Diacritics => {}
-                _ => return None,
+            match step.traits().on_plain {
+                OnPlain::Nothing => {}
+                OnPlain::Folds => rules.folds = true,
+                OnPlain::Strips => rules.strips = true,
+                OnPlain::More => return None,
             }
         }
         Some(rules)

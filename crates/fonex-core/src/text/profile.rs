@@ -116,7 +116,7 @@ impl TextProfile {
             if !step.may_change(signs) {
                 continue;
             }
-            if step.may_put_in_any_sign() {
+            if step.traits().brings_any {
                 signs = Signs::ANY;
             }
             text = match text {

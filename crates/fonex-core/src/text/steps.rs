@@ -104,25 +104,58 @@ impl Signs {
     }
 }
 
+/// What is known of a step beside what it does, so that it is passed over where it would do nothing.
+pub(super) struct StepTraits {
+    name: &'static str,
+    /// The signs of which a text must hold one for the step to change it; any where it may change every text.
+    changes: Signs,
+    /// Whether a project's own words can get in by it, or entities and compatibility forms be resolved.
+    pub(super) brings_any: bool,
+    /// What it does to plain text.
+    pub(super) on_plain: OnPlain,
+}
+
+/// What a step does to ASCII text in which no sign may begin markup or an event.
+pub(super) enum OnPlain {
+    Nothing,
+    /// Makes capitals small.
+    Folds,
+    /// Drops punctuation.
+    Strips,
+    /// More than can be done byte by byte.
+    More,
+}
+
 impl TextStep {
-    /// Whether a project's own words can get in by this step, or entities and compatibility forms be resolved.
-    pub(super) const fn may_put_in_any_sign(&self) -> bool {
-        matches!(
-            self,
-            Self::Replace(_) | Self::Pattern(_) | Self::Forms(_) | Self::Numbers(_) | Self::Markup | Self::Unicode
-        )
+    /// What is known of it beside what it does.
+    pub(super) const fn traits(&self) -> StepTraits {
+        const ANY: u8 = u8::MAX;
+        let (name, changes, brings_any, on_plain) = match self {
+            Self::Markup => ("markup", Signs::TAG, true, OnPlain::Nothing),
+            Self::Markers => ("markers", Signs::TAG, false, OnPlain::Nothing),
+            Self::Unicode => ("unicode", Signs::BEYOND_ASCII, true, OnPlain::Nothing),
+            Self::Case => ("case", Signs::UPPER | Signs::BEYOND_ASCII, false, OnPlain::Folds),
+            Self::SimpleCase => ("simple-case", Signs::UPPER | Signs::BEYOND_ASCII, false, OnPlain::Folds),
+            Self::TurkicCase => ("turkic-case", Signs::UPPER | Signs::BEYOND_ASCII, false, OnPlain::More),
+            Self::Punctuation => ("punctuation", Signs::SIGN | Signs::BEYOND_ASCII, false, OnPlain::Strips),
+            Self::Brackets => ("brackets", Signs::BRACKET, false, OnPlain::Nothing),
+            Self::Words => ("words", Signs::BEYOND_ASCII, false, OnPlain::Nothing),
+            Self::Diacritics => ("diacritics", Signs::BEYOND_ASCII, false, OnPlain::Nothing),
+            Self::Drop(_) => ("drop", ANY, false, OnPlain::More),
+            Self::Replace(_) => ("replace", ANY, true, OnPlain::More),
+            Self::Pattern(_) => ("pattern", ANY, true, OnPlain::More),
+            Self::Forms(_) => ("forms", ANY, true, OnPlain::More),
+            Self::Numbers(_) => ("numbers", ANY, true, OnPlain::More),
+            Self::Profile(_) => ("profile", ANY, false, OnPlain::More),
+        };
+        StepTraits { name, changes: Signs(changes), brings_any, on_plain }
     }
 
     /// Whether the step can change a text that may hold these signs.
     pub(super) const fn may_change(&self, signs: Signs) -> bool {
-        match self {
-            Self::Unicode | Self::Words | Self::Diacritics => signs.has(Signs::BEYOND_ASCII),
-            Self::Case | Self::SimpleCase | Self::TurkicCase => signs.has(Signs::UPPER | Signs::BEYOND_ASCII),
-            Self::Markers | Self::Markup => signs.has(Signs::TAG),
-            Self::Punctuation => signs.has(Signs::SIGN | Signs::BEYOND_ASCII),
-            Self::Brackets => signs.has(Signs::BRACKET),
-            _ => true,
-        }
+        // A step that needs no sign also changes a text without any.
+        let changes = self.traits().changes;
+        changes.0 == Signs::ANY.0 || signs.has(changes.0)
     }
 
     /// The steps of the neutral profile, in order.
@@ -132,24 +165,7 @@ impl TextStep {
     /// Its name, as written in a profile.
     #[must_use]
     pub const fn as_str(&self) -> &'static str {
-        match self {
-            Self::Markup => "markup",
-            Self::Markers => "markers",
-            Self::Unicode => "unicode",
-            Self::Case => "case",
-            Self::SimpleCase => "simple-case",
-            Self::TurkicCase => "turkic-case",
-            Self::Punctuation => "punctuation",
-            Self::Brackets => "brackets",
-            Self::Words => "words",
-            Self::Diacritics => "diacritics",
-            Self::Drop(_) => "drop",
-            Self::Replace(_) => "replace",
-            Self::Pattern(_) => "pattern",
-            Self::Forms(_) => "forms",
-            Self::Numbers(_) => "numbers",
-            Self::Profile(_) => "profile",
-        }
+        self.traits().name
     }
 
     /// Applies the step to a text of its own, where that can be done in place; else gives false and leaves it.
