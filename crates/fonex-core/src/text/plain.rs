@@ -307,7 +307,8 @@ mod tests {
             steps in prop::sample::subsequence(vec![
                 TextStep::Case, TextStep::SimpleCase, TextStep::Punctuation, TextStep::Markup, TextStep::Markers,
                 TextStep::Unicode, TextStep::Words, TextStep::Diacritics, TextStep::Brackets,
-            ], 0..9).prop_shuffle(),
+                TextStep::Speakers,
+            ], 0..10).prop_shuffle(),
         ) {
             let profile = TextProfile { name: "any".to_owned(), steps };
             let rules = PlainRules::of(&profile.steps).unwrap();

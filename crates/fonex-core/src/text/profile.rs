@@ -192,6 +192,28 @@ mod tests {
         }
     }
 
+    #[test]
+    fn names_of_speakers_go_and_events_stay() {
+        for (written, expected) in [
+            ("[Operator Two] hold here", " hold here"),
+            ("[SPEAKER_1]: yes. [Anna-Lena]: no", " yes.  no"),
+            ("[laughter] yes [3 s]", "[laughter] yes [3 s]"),
+            ("[Éva] igen [?]", " igen [?]"),
+            ("[Half a name", "[Half a name"),
+            ("[] [Up: 3] [[Anna]", "[] [Up: 3] [ "),
+        ] {
+            assert_eq!(
+                TextStep::Speakers.apply(written).split_whitespace().collect::<Vec<_>>(),
+                expected.split_whitespace().collect::<Vec<_>>(),
+                "from {written:?}"
+            );
+        }
+        // Before the case step a name is still seen as one.
+        let steps = vec![TextStep::Speakers, TextStep::Case, TextStep::Punctuation];
+        let profile = TextProfile { name: "ours".to_owned(), steps };
+        assert_eq!(profile.tokens("[Anna]: Hold, [laughter] please."), ["hold", "laughter", "please"]);
+    }
+
     /// What the profiles of single languages leave: profile, written, expected; worked out by hand.
     const LANGUAGE_CASES: [(&str, &str, &str); 24] = [
         (

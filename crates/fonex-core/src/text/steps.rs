@@ -36,6 +36,9 @@ pub enum TextStep {
     Punctuation,
     /// Removes events in square brackets, such as `[laughter]`.
     Brackets,
+    /// Removes names of speakers in square brackets, such as `[Operator Two]` or `[SPEAKER_1]:`: they begin with a capital letter, so that the
+    /// step stands before `case`. Other events stay.
+    Speakers,
     /// Parts the words of scripts that write no spaces, such as Chinese, Japanese and Thai.
     Words,
     /// Takes marks off letters: `café` becomes `cafe`.
@@ -139,6 +142,7 @@ impl TextStep {
             Self::TurkicCase => ("turkic-case", Signs::UPPER | Signs::BEYOND_ASCII, false, OnPlain::More),
             Self::Punctuation => ("punctuation", Signs::SIGN | Signs::BEYOND_ASCII, false, OnPlain::Strips),
             Self::Brackets => ("brackets", Signs::BRACKET, false, OnPlain::Nothing),
+            Self::Speakers => ("speakers", Signs::BRACKET, false, OnPlain::Nothing),
             Self::Words => ("words", Signs::BEYOND_ASCII, false, OnPlain::Nothing),
             Self::Diacritics => ("diacritics", Signs::BEYOND_ASCII, false, OnPlain::Nothing),
             Self::Drop(_) => ("drop", ANY, false, OnPlain::More),
@@ -185,6 +189,7 @@ impl TextStep {
         match self {
             Self::Profile(_) => Cow::Borrowed(text),
             Self::Brackets => remove_spans(text, "[", |rest| find_near(rest, "]").map(|end| (end + 1, true))),
+            Self::Speakers => remove_spans(text, "[", speaker),
             Self::Words => part_words(text),
             Self::Diacritics => fold_diacritics(text),
             Self::Drop(words) => {
@@ -204,6 +209,17 @@ impl TextStep {
             Self::Punctuation => strip_punctuation(text),
         }
     }
+}
+
+/// The length of a name in brackets with its colon; it leaves a space.
+fn speaker(rest: &str) -> Option<(usize, bool)> {
+    const LONGEST_NAME: usize = 40;
+    let name = &rest[1..find_near(rest, "]")?];
+    let is_name = name.starts_with(char::is_uppercase)
+        && name.chars().count() <= LONGEST_NAME
+        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, ' ' | '.' | '-' | '_' | '\'' | '\u{2019}'));
+    let end = name.len() + 2;
+    is_name.then(|| (end + usize::from(rest[end..].starts_with(':')), true))
 }
 
 fn unicode_form(text: &str) -> Cow<'_, str> {
