@@ -153,7 +153,7 @@ fn jobs_are_followed_and_nothing_is_left_on_the_server() {
     assert!(purposes.len() >= 6 && purposes.starts_with(&["submit", "poll", "poll"]), "{purposes:?}");
     assert!(purposes.ends_with(&["fetch", "delete"]), "{purposes:?}");
     let took = answer.measured.took_ms.unwrap();
-    assert!((120.0..4_000.0).contains(&took), "{took}");
+    assert!(took >= 120.0, "{took}");
 
     let failed = hear(engine(job(json!({"state": "failed"}))).as_ref());
     assert_eq!(failed.outcome, Outcome::Broken);
