@@ -57,6 +57,7 @@ fn every_form_is_printed_and_whole() {
     folder.fonex(&["schema", "corpse"]).expect(2).says(&["corpus"]);
     let all = folder.fonex(&["schema", "--all"]).expect(0).out;
     assert!(names.iter().all(|name| all.contains(&format!("## {name}\n"))));
+    assert!(names.iter().all(|name| all.contains(&format!("| [{name}](#{name}) | "))), "each is in the contents");
 }
 
 #[test]

@@ -5,6 +5,12 @@ use serde_json::{Map, Value};
 
 use crate::output::{Cell, Table, capital};
 
+/// What there is, by name and what it is, each with a link to its page.
+pub fn contents<'a>(known: impl Iterator<Item = (&'a str, &'a str)>) -> String {
+    let rows = known.map(|(name, about)| format!("| [{name}](#{name}) | {} |\n", capital(about)));
+    std::iter::once("| name | what it is |\n|---|---|\n".to_owned()).chain(rows).collect()
+}
+
 /// One page: what it is, its fields, and those of each object in it.
 pub fn page(name: &str, about: &str, schema: &Schema) -> String {
     let mut text = format!("## {name}\n\n{}.\n", capital(about));

@@ -16,7 +16,7 @@ use fonex_store::TrialRecord;
 use schemars::Schema;
 use schemars::generate::SchemaSettings;
 
-use self::fields::page;
+use self::fields::{contents, page};
 use super::export::run_file::AudioLine;
 use super::{
     RunFileHead, audio, captions, compare, corpus, engine, export, measures, runs, score, show, store, try_engine,
@@ -121,7 +121,9 @@ fn all() -> Vec<Known> {
 pub fn schema(options: &SchemaOptions) -> Result<Code, Failure> {
     let all = all();
     if options.all {
+        let contents = contents(all.iter().map(|known| (known.name, known.about)));
         let pages = all.iter().map(|known| page(known.name, known.about, &(known.schema)()));
+        let pages = std::iter::once(contents).chain(pages);
         output::print(&pages.collect::<Vec<_>>().join("\n"))?;
         return Ok(Code::Done);
     }
